@@ -1,0 +1,195 @@
+"""Where the cells of a grid lie."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+# WGS 84, and the sphere of the same area: shares of a longitude-latitude cell are taken on the
+# sphere, printed square kilometres from the ellipsoid (design of the numbers, section 1).
+SEMI_MAJOR_KM = 6378.137
+FLATTENING = 1 / 298.257223563
+AUTHALIC_RADIUS_KM = 6371.007180918475
+
+
+@dataclass(frozen=True, eq=False)
+class GridLayout:
+    """Cell edges of a grid whose rows and columns are straight in their reference system.
+
+    Parameters
+    ----------
+    x_edges : (nx + 1,) float64
+        Edges of the columns in file order, ascending or descending; degrees or metres.
+    y_edges : (ny + 1,) float64
+        Edges of the rows in file order; degrees or metres.
+    crs
+        "lonlat" for longitude and latitude, else the reference system as WKT.
+    """
+
+    x_edges: np.ndarray
+    y_edges: np.ndarray
+    crs: str = "lonlat"
+
+    def __post_init__(self) -> None:
+        for name in ("x_edges", "y_edges"):
+            edges = np.ascontiguousarray(getattr(self, name), dtype=np.float64)
+            steps = np.diff(edges)
+            if edges.ndim != 1 or edges.size < 2 or not np.isfinite(edges).all():
+                raise ValueError(f"{name} must be at least two finite values")
+            if not ((steps > 0).all() or (steps < 0).all()):
+                raise ValueError(f"{name} must be strictly ascending or descending")
+            object.__setattr__(self, name, edges)
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns."""
+        return self.y_edges.size - 1, self.x_edges.size - 1
+
+    @property
+    def is_lonlat(self) -> bool:
+        """Whether the axes are longitude and latitude in degrees."""
+        return self.crs == "lonlat"
+
+    @cached_property
+    def extent(self) -> tuple[float, float, float, float]:
+        """Lowest x, lowest y, highest x, highest y."""
+        x, y = self.x_edges, self.y_edges
+        return float(x.min()), float(y.min()), float(x.max()), float(y.max())
+
+    @cached_property
+    def x_centres(self) -> np.ndarray:
+        """(nx,) middle of each column."""
+        return (self.x_edges[:-1] + self.x_edges[1:]) / 2
+
+    @cached_property
+    def y_centres(self) -> np.ndarray:
+        """(ny,) middle of each row."""
+        return (self.y_edges[:-1] + self.y_edges[1:]) / 2
+
+    @cached_property
+    def cell_size(self) -> tuple[float, float]:
+        """Median width and height of a cell, in the unit of the axes."""
+        return (
+            float(np.median(np.abs(np.diff(self.x_edges)))),
+            float(np.median(np.abs(np.diff(self.y_edges)))),
+        )
+
+    def same_cells(self, other: GridLayout) -> bool:
+        """Whether both have the same cells to a thousandth of a cell."""
+        if self.shape != other.shape or self.crs != other.crs:
+            return False
+        return all(
+            np.allclose(a, b, rtol=0, atol=1e-3 * size)
+            for a, b, size in (
+                (self.x_edges, other.x_edges, self.cell_size[0]),
+                (self.y_edges, other.y_edges, self.cell_size[1]),
+            )
+        )
+
+    def sphere_areas(self) -> tuple[np.ndarray, np.ndarray]:
+        """Areas on the sphere as an outer product, km²: `rows[:, None] * columns[None, :]`.
+
+        Returns
+        -------
+        rows : (ny,) float64
+            km² of one radian of longitude in each row.
+        columns : (nx,) float64
+            Width of each column in radians.
+        """
+        half = np.radians(np.abs(np.diff(self.y_edges))) / 2
+        middle = np.radians(self.y_centres)
+        rows = AUTHALIC_RADIUS_KM**2 * 2 * np.cos(middle) * np.sin(half)
+        return rows, np.radians(np.abs(np.diff(self.x_edges)))
+
+    def ellipsoid_areas(self, cells: np.ndarray) -> np.ndarray:
+        """Areas of cells on the WGS 84 ellipsoid.
+
+        Parameters
+        ----------
+        cells : (C,) int
+            Flat cell numbers, row by row in file order.
+
+        Returns
+        -------
+        areas : (C,) float64
+            km².
+        """
+        rows, columns = np.divmod(cells, self.shape[1])
+        if self.is_lonlat:
+            zones = np.abs(np.diff(zone_area(self.y_edges)))
+            return zones[rows] * np.radians(np.abs(np.diff(self.x_edges)))[columns]
+        return self._projected_areas(rows, columns)
+
+    def _projected_areas(self, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
+        """True areas of cells of a projected grid: planar area over the areal scale.
+
+        The scale is averaged over four Gauss points of the cell, which is exact for a scale that
+        is cubic across the cell.
+        """
+        import pyproj
+
+        crs = pyproj.CRS.from_user_input(self.crs)
+        metres = crs.axis_info[0].unit_conversion_factor if crs.axis_info else 1.0
+        to_lonlat = pyproj.Transformer.from_crs(crs, crs.geodetic_crs, always_xy=True)
+        projection = pyproj.Proj(crs)
+        width, height = np.abs(np.diff(self.x_edges)), np.abs(np.diff(self.y_edges))
+        inverse_scale = np.zeros(rows.size)
+        for dx in (-1, 1):
+            for dy in (-1, 1):
+                x = self.x_centres[columns] + dx * width[columns] / np.sqrt(12)
+                y = self.y_centres[rows] + dy * height[rows] / np.sqrt(12)
+                lon, lat = to_lonlat.transform(x, y)
+                inverse_scale += 0.25 / projection.get_factors(lon, lat).areal_scale
+        return width[columns] * height[rows] * metres**2 * 1e-6 * inverse_scale
+
+
+def zone_area(latitude: np.ndarray) -> np.ndarray:
+    """Area between the equator and a latitude on WGS 84, for one radian of longitude.
+
+    Parameters
+    ----------
+    latitude : (N,) float64
+        Degrees north.
+
+    Returns
+    -------
+    area : (N,) float64
+        km² per radian, negative in the south: `b²/2 · (sin φ/(1 − e² sin² φ) + artanh(e sin φ)/e)`
+        (Snyder 1987, USGS Professional Paper 1395, eq. 3-12).
+
+    Examples
+    --------
+    >>> float(round(4 * np.pi * zone_area(np.array([90.0]))[0] / 1e6, 3))
+    510.066
+    """
+    e2 = FLATTENING * (2 - FLATTENING)
+    e = np.sqrt(e2)
+    sine = np.sin(np.radians(latitude))
+    half_b2 = SEMI_MAJOR_KM**2 * (1 - e2) / 2
+    return half_b2 * (sine / (1 - e2 * sine**2) + np.arctanh(e * sine) / e)
+
+
+def edges_from_centres(centres: np.ndarray, limit: float | None = None) -> np.ndarray:
+    """Cell edges halfway between cell centres, the outermost mirrored outwards.
+
+    Parameters
+    ----------
+    centres : (N,) float64
+        Ascending or descending.
+    limit
+        Edges never go beyond ±limit (90 for latitudes).
+
+    Examples
+    --------
+    >>> edges_from_centres(np.array([-89.0, -87.0, -85.0]), limit=90)
+    array([-90., -88., -86., -84.])
+    """
+    if centres.size < 2:
+        raise ValueError("one cell centre alone does not tell the size of its cell")
+    inner = (centres[:-1] + centres[1:]) / 2
+    first = centres[0] - (inner[0] - centres[0])
+    last = centres[-1] + (centres[-1] - inner[-1])
+    edges = np.concatenate([[first], inner, [last]])
+    return edges if limit is None else np.clip(edges, -limit, limit)

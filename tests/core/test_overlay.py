@@ -102,7 +102,9 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
     layout = GridLayout(x_edges, y_edges, crs="EPSG:32744")
     lines = np.sort(x_edges), np.sort(y_edges)
     found = np.zeros(layout.shape)
-    _, row, column, fraction = overlay_module._shares(region_edges(np.array([shape])), *lines, False)
+    _, row, column, fraction = overlay_module._shares(
+        region_edges(np.array([shape])), *lines, False
+    )
     found[row, column] = fraction
     expected = cell_by_cell(shape, *lines, shapely.area)
     np.testing.assert_allclose(found, expected, rtol=0, atol=2e-9)
@@ -237,9 +239,7 @@ def test_areas_on_the_ellipsoid_sum_to_that_of_the_earth():
 
 def test_winding_of_rings_does_not_matter():
     outer, inner = box(0, 0, 8, 6).exterior.coords, box(2, 2, 4, 3).exterior.coords
-    ways = [
-        Polygon(outer[::a], [inner[::b]]) for a in (1, -1) for b in (1, -1)
-    ]
+    ways = [Polygon(outer[::a], [inner[::b]]) for a in (1, -1) for b in (1, -1)]
     layout = GridLayout(*GRIDS["even"])
     fractions = dense(overlay(region_edges(np.array(ways)), layout))
     assert (fractions == fractions[0]).all()

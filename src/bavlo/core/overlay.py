@@ -223,11 +223,18 @@ def _wrapped(edges: RegionEdges, west: float, east: float) -> RegionEdges:
         kept.append((0.0, ~seen))
     region = np.concatenate([edges.region[keep] for _, keep in kept])
     order = np.argsort(region, kind="stable")
-    columns = [
-        np.concatenate([c[keep] + s * turn for s, keep in kept])[order]
-        for c, turn in ((edges.x0, 360), (edges.y0, 0), (edges.x1, 360), (edges.y1, 0))
-    ]
-    return RegionEdges(*columns, region[order], edges.count)
+
+    def copied(values: np.ndarray, turn: float) -> np.ndarray:
+        return np.concatenate([values[keep] + s * turn for s, keep in kept])[order]
+
+    return RegionEdges(
+        copied(edges.x0, 360),
+        copied(edges.y0, 0),
+        copied(edges.x1, 360),
+        copied(edges.y1, 0),
+        region[order],
+        edges.count,
+    )
 
 
 def _batches(edges: RegionEdges) -> Iterator[RegionEdges]:
@@ -300,9 +307,7 @@ def _shares(
     x0, x1 = np.where(west, x_lines[0], x0), np.where(west, x_lines[0], x1)
     column = np.maximum(column, 0)
     inside = column < nx
-    x0, y0, x1, y1, edge, row, column = (
-        a[inside] for a in (x0, y0, x1, y1, edge, row, column)
-    )
+    x0, y0, x1, y1, edge, row, column = (a[inside] for a in (x0, y0, x1, y1, edge, row, column))
 
     strip = _sphere_strip if sphere else _plane_strip
     height, area = strip(x0, y0, x1, y1, x_lines[column + 1])
@@ -442,11 +447,11 @@ def _sphere_strip(
     middle = np.radians((y0 + y1) / 2)
     height = 2 * np.cos(middle) * np.sin(half)
     square = half * half
-    series = square / 3 * (1 - square / 10 * (1 - square / 28 * (1 - square / 54 * (1 - square / 88))))
+    series = (
+        square / 3 * (1 - square / 10 * (1 - square / 28 * (1 - square / 54 * (1 - square / 88))))
+    )
     if np.max(np.abs(half), initial=0.0) >= 0.1:
         safe = np.where(np.abs(half) < 0.1, 0.1, half)
-        series = np.where(
-            np.abs(half) < 0.1, series, (np.sin(safe) - safe * np.cos(safe)) / safe
-        )
+        series = np.where(np.abs(half) < 0.1, series, (np.sin(safe) - safe * np.cos(safe)) / safe)
     mean = ((x0 - origin) + (x1 - origin)) / 2
     return height, mean * height - (x1 - x0) * np.sin(middle) * series

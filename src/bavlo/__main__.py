@@ -1,0 +1,5 @@
+"""`python -m bavlo`."""
+
+from bavlo.cli.main import entry
+
+entry()

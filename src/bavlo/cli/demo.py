@@ -1,0 +1,103 @@
+"""`bavlo demo`: the Sorrel Coast, and a worked example on it."""
+
+from __future__ import annotations
+
+import shlex
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen
+from bavlo.core.errors import OutputError
+
+DESCRIPTION = """Make the demo data in DIR (default: sorrel) and run a worked example on it.
+
+The Sorrel Coast is made up: thirty years of daily rain and temperature, watersheds and districts
+of a place that does not exist. It is the same every time."""
+
+EXAMPLES = """examples:
+  bavlo demo
+  bavlo demo elsewhere/sorrel
+"""
+
+# The worked example: what is asked, and the command that answers it, from the folder of the data.
+STEPS = (
+    ("What is in these files?", "bavlo describe 'rain_*.nc' watersheds.geojson"),
+    (
+        "How much did it rain in each watershed, month by month?",
+        "bavlo series 'rain_*.nc' --regions watersheds.geojson --every month --out rain_months.csv",
+    ),
+    (
+        "Which years were wet, and where?",
+        "bavlo series 'rain_*.nc' --regions watersheds.geojson --every year "
+        "--out rain_years.csv --out rain_years.png",
+    ),
+    (
+        "How hot do the districts get, on average and in their hottest tenth?",
+        "bavlo series 'tmax_*.nc' --regions districts.zip --label name --every year "
+        "--measure mean,p90 --unit degC --during 2001..2020 --out heat.csv --out heat.png",
+    ),
+)
+FIRST_LOOK = "rain_years.png"
+
+
+def parser() -> Parser:
+    """The command line of `bavlo demo`."""
+    made = Parser("demo", description=DESCRIPTION, epilog=EXAMPLES, usage="bavlo demo [DIR]")
+    made.add_argument(
+        "folder",
+        metavar="DIR",
+        nargs="?",
+        default="sorrel",
+        help="where to put it (default: sorrel); made if it is not there",
+    )
+    made.add_argument("--replace", action="store_true", help="write over an earlier demo in DIR")
+    made.add_argument("--quiet", action="store_true", help="no progress")
+    return made
+
+
+def run(arguments: list[str]) -> int:
+    """Run `bavlo demo`."""
+    given = parser().read(arguments)
+    folder = Path(given["folder"]).expanduser()
+    if folder.exists() and not folder.is_dir():
+        raise OutputError(folder, "is not a folder", "name another one")
+    if folder.is_dir() and any(folder.iterdir()) and not given["replace"]:
+        raise OutputError(folder, "is not empty", "name another folder, or --replace")
+    began = time.monotonic()
+    _make(folder, Screen(quiet=given["quiet"]))
+    for question, command in STEPS:
+        _show(question, command, folder)
+    print(f"\nDone in {time.monotonic() - began:.0f} seconds. Look first at {folder / FIRST_LOOK}")
+    print("(yearly rain of every watershed), then at the tables beside it, and try")
+    print(
+        f"  bavlo series {shlex.quote(str(folder / 'rain_*.nc'))} "
+        f"--regions {shlex.quote(str(folder / 'watersheds.geojson'))} --every season"
+    )
+    return 0
+
+
+def _make(folder: Path, screen: Screen) -> None:
+    from bavlo.demo.files import make_files
+
+    print(f"Making the Sorrel Coast in {folder}: a made-up place, the same every time.")
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        files = make_files(folder, lambda done, all_: screen.progress(done, all_, "parts"))
+    finally:
+        screen.close()
+    size = sum(file.stat().st_size for file in files)
+    grids = sum(file.suffix == ".nc" for file in files)
+    print(f"Made {grids} grid files and {len(files) - grids} region files, {size / 1e6:.0f} MB.")
+
+
+def _show(question: str, command: str, folder: Path) -> None:
+    """Run one command of the worked example, as a user in the folder would."""
+    print(f"\n{question}\n$ {command}", flush=True)
+    words = shlex.split(command)[1:]
+    words += ["--replace"] if "--out" in words else []
+    done = subprocess.run([sys.executable, "-m", "bavlo", *words], cwd=folder, check=False)
+    if done.returncode:
+        raise OutputError(folder, f"the example stopped with exit status {done.returncode}")

@@ -1,0 +1,66 @@
+"""The `bavlo` command: finds the subcommand, and turns errors into one line and an exit status."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+
+from bavlo import __version__
+
+# Every command, in the order the work goes: its module and what it is for.
+COMMANDS = {
+    "demo": ("bavlo.cli.demo", "make the demo data and run a worked example on it"),
+    "describe": ("bavlo.cli.describe", "say what is in a file, and what Bavlo would do with it"),
+    "series": ("bavlo.cli.series", "values by region and period"),
+}
+
+HELP = """usage: bavlo COMMAND …
+
+Gridded climate data to per-region numbers that an analyst can defend.
+
+{commands}
+
+`bavlo COMMAND --help` gives its options and two examples. Start with `bavlo demo`.
+"""
+
+
+def entry() -> None:
+    """The installed program."""
+    sys.exit(main(sys.argv[1:]))
+
+
+def main(arguments: Sequence[str]) -> int:
+    """Run one command line and return its exit status."""
+    # Sums must not depend on how many threads a library starts; Bavlo has its own workers.
+    for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
+        os.environ.setdefault(name, "1")
+    command = arguments[0] if arguments else "--help"
+    if command in ("-h", "--help", "help") and len(arguments) < 2:
+        listed = "\n".join(f"  {name:10} {what}" for name, (_, what) in COMMANDS.items())
+        print(HELP.format(commands=listed), end="")
+        return 0
+    if command == "--version":
+        print(f"bavlo {__version__}")
+        return 0
+    if command not in COMMANDS:
+        known = ", ".join(COMMANDS)
+        print(f"bavlo: '{command}' is no command; use one of: {known}", file=sys.stderr)
+        return 2
+    from bavlo.core.errors import BavloError
+
+    try:
+        return int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
+    except BavloError as error:
+        print(f"bavlo: {error}", file=sys.stderr)
+        return error.exit_code
+    except KeyboardInterrupt:
+        print("bavlo: interrupted; nothing was written", file=sys.stderr)
+        return 130
+    except BrokenPipeError:  # the reader of our output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except MemoryError:
+        print("bavlo: out of memory; use fewer regions or a smaller --memory", file=sys.stderr)
+        return 1

@@ -1,0 +1,251 @@
+"""Measures: how the cells of a region become one number."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.errors import RequestError
+from bavlo.core.overlay import Overlay
+
+LEAST_COVER = 1e-6  # of a cell, for it to take part in lowest and highest values
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One way from cells to a number.
+
+    Parameters
+    ----------
+    name
+        As in the `measure` column.
+    compute
+        From a sample of the cells to (T, R) values.
+    linear
+        Whether measuring each step and then combining equals combining each cell first, so that
+        the order `region` is the natural one.
+    difference
+        Whether the result is a difference, which takes no offset when its unit is changed.
+    meaning
+        One line for the help.
+    """
+
+    name: str
+    compute: Callable[[CellSample], np.ndarray]
+    linear: bool
+    difference: bool
+    meaning: str
+
+
+class OverlayIndex:
+    """An overlay arranged for measuring block after block.
+
+    Parameters
+    ----------
+    overlay
+        Shared areas of R regions and C cells.
+    """
+
+    def __init__(self, overlay: Overlay) -> None:
+        self.overlay = overlay
+        self.matrix = overlay.matrix()
+        self.outside = overlay.outside()
+        filled = overlay.entries > 0
+        self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
+        self.filled = np.flatnonzero(filled)
+
+    @cached_property
+    def touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Cells of which at least LEAST_COVER is covered: regions that have any, starts, cells."""
+        keep = self.overlay.fraction >= LEAST_COVER
+        owner = np.repeat(np.arange(self.overlay.regions), self.overlay.entries)[keep]
+        regions, start = np.unique(owner, return_index=True)
+        return regions, start, self.overlay.index[keep]
+
+    @cached_property
+    def size_classes(self) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
+        """Regions of like size side by side, so that they can be sorted as one array.
+
+        A list of (regions (G,), cells (G, n), weights (G, n)), short regions filled up with cells
+        of no weight. Sizes within a class differ by less than a quarter.
+        """
+        entries = self.overlay.entries[self.filled]
+        size = np.ceil(np.log(np.maximum(entries, 1)) / np.log(1.25)).astype(int)
+        classes = []
+        for value in np.unique(size):
+            regions = self.filled[size == value]
+            count = self.overlay.entries[regions]
+            nth = np.arange(count.max())
+            place = self.overlay.indptr[regions][:, None] + np.minimum(nth, count[:, None] - 1)
+            weight = np.where(nth < count[:, None], self.overlay.weight[place], 0.0)
+            classes.append((regions, self.overlay.index[place], weight))
+        return classes
+
+
+class CellSample:
+    """The cells' values of some steps, with what several measures need worked out once.
+
+    Parameters
+    ----------
+    index
+        The overlay.
+    block : (T, C) float64
+        Values of the used cells, NaN where there is no data.
+    """
+
+    def __init__(self, index: OverlayIndex, block: np.ndarray) -> None:
+        self.index = index
+        self.block = block
+        self.steps = block.shape[0]
+
+    @cached_property
+    def invalid(self) -> np.ndarray:
+        """(T, C) where data is missing, or (1, C) where every step misses the same cells."""
+        missing = np.isnan(self.block)
+        return missing[:1] if (missing == missing[:1]).all() else missing
+
+    @cached_property
+    def valid_weight(self) -> np.ndarray:
+        """(T, R) or (1, R) weight of the cells with data."""
+        valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
+        return (self.index.matrix @ valid).T
+
+    @cached_property
+    def area_valid(self) -> np.ndarray:
+        """(T, R) or (1, R) share of each region's area that has data; exactly 1 when all has."""
+        missing = np.ascontiguousarray(self.invalid.T).astype(np.float64)
+        share = (self.index.matrix @ missing).T / self.index.region_weight
+        valid = 1 - share - self.index.outside
+        valid = np.where(self.valid_weight > 0, np.clip(valid, 0.0, 1.0), 0.0)
+        return np.where(np.abs(valid - 1) < 1e-12, 1.0, valid)
+
+    @cached_property
+    def mean(self) -> np.ndarray:
+        """(T, R) area-weighted mean, NaN where a region has no cell with data."""
+        filled = self.block if not self.invalid.any() else np.where(self.invalid, 0.0, self.block)
+        total = (self.index.matrix @ np.ascontiguousarray(filled.T)).T
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+
+    @cached_property
+    def variance(self) -> np.ndarray:
+        """(T, R) area-weighted population variance, about the mean of each step and region."""
+        overlay = self.index.overlay
+        owner = np.repeat(np.arange(overlay.regions), overlay.entries)
+        total = np.zeros((self.steps, overlay.regions))
+        for step in range(self.steps):
+            away = self.block[step, overlay.index] - self.mean[step, owner]
+            square = np.where(np.isnan(away), 0.0, away * away * overlay.weight)
+            total[step] = np.bincount(owner, weights=square, minlength=overlay.regions)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+
+    def extreme(self, choose: np.ufunc) -> np.ndarray:
+        """(T, R) lowest (np.fmin) or highest (np.fmax) value of the touched cells."""
+        regions, start, cells = self.index.touched
+        out = np.full((self.steps, self.index.overlay.regions), np.nan)
+        if regions.size:
+            by_entry = np.ascontiguousarray(self.block.T)[cells]
+            out[:, regions] = choose.reduceat(by_entry, start, axis=0).T
+        return out
+
+    @cached_property
+    def _sorted(self) -> list[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]]:
+        """Per size class: regions (G,), sorted values, cumulated weight midpoints, whole weight."""
+        out = []
+        for regions, cells, weights in self.index.size_classes:
+            values = self.block[:, cells]
+            weight = np.where(np.isnan(values), 0.0, weights)
+            order = np.argsort(np.where(weight > 0, values, np.inf), axis=-1)
+            values = np.take_along_axis(values, order, axis=-1)
+            weight = np.take_along_axis(weight, order, axis=-1)
+            cumulated = np.cumsum(weight, axis=-1)
+            out.append((regions, values, cumulated - weight / 2, cumulated[..., -1]))
+        return out
+
+    def percentile(self, percent: float) -> np.ndarray:
+        """(T, R) weighted percentile: linear between the midpoints of the cumulated weights.
+
+        With sorted values x₁…xₙ and weights w, value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw;
+        below the first and above the last of these the value is x₁ and xₙ.
+        """
+        out = np.full((self.steps, self.index.overlay.regions), np.nan)
+        for regions, values, midpoints, whole in self._sorted:
+            target = whole * (percent / 100)
+            # Cells without weight stand last; their midpoint is the whole weight, never below.
+            count = (midpoints < whole[..., None]).sum(axis=-1)
+            above = (midpoints < target[..., None]).sum(axis=-1)
+            high = np.minimum(above, np.maximum(count - 1, 0))[..., None]
+            low = np.minimum(np.maximum(above - 1, 0)[..., None], high)
+            at = [
+                np.take_along_axis(a, i, axis=-1)[..., 0]
+                for a in (midpoints, values)
+                for i in (low, high)
+            ]
+            low_at, high_at, low_value, high_value = at
+            with np.errstate(invalid="ignore", divide="ignore"):
+                share = np.where(high_at > low_at, (target - low_at) / (high_at - low_at), 0.0)
+                value = low_value + np.clip(share, 0.0, 1.0) * (high_value - low_value)
+            out[:, regions] = np.where(whole > 0, value, np.nan)
+        return out
+
+
+def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(bottom != 0, top / bottom, np.nan)
+
+
+MEASURES: dict[str, Measure] = {
+    m.name: m
+    for m in (
+        Measure("mean", lambda s: s.mean, True, False, "area-weighted mean of the cells"),
+        Measure("min", lambda s: s.extreme(np.fmin), False, False, "lowest of the cells"),
+        Measure("max", lambda s: s.extreme(np.fmax), False, False, "highest of the cells"),
+        Measure(
+            "range",
+            lambda s: s.extreme(np.fmax) - s.extreme(np.fmin),
+            False,
+            True,
+            "highest minus lowest",
+        ),
+        Measure(
+            "std",
+            lambda s: np.sqrt(s.variance),
+            False,
+            True,
+            "area-weighted standard deviation (population form)",
+        ),
+        Measure(
+            "cv",
+            lambda s: _ratio(np.sqrt(s.variance), s.mean),
+            False,
+            True,
+            "std divided by mean, without unit",
+        ),
+        Measure("median", lambda s: s.percentile(50), False, False, "area-weighted median"),
+    )
+}
+
+
+def parse_measure(name: str) -> Measure:
+    """A measure by its name; `p90` is the 90th percentile, `p99.5` works too."""
+    name = name.strip().lower()
+    if name in MEASURES:
+        return MEASURES[name]
+    match = re.fullmatch(r"p(\d{1,3}(?:\.\d+)?)", name)
+    if match and float(match.group(1)) <= 100:
+        percent = float(match.group(1))
+        return Measure(
+            name,
+            lambda s: s.percentile(percent),
+            False,
+            False,
+            f"{percent:g}th percentile of the cells, weighted by area",
+        )
+    raise RequestError(
+        "--measure", f"'{name}' is no measure", f"use one of: {' '.join(MEASURES)} pNN"
+    )

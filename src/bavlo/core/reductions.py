@@ -1,0 +1,371 @@
+"""Reductions: from blocks of cells to one value for each region and period.
+
+A reduction is fed one unit of work after the other (`update`), in any place and order; what comes
+out is merged in order of time (`merge`) and turned into values once a period is over (`finish`).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+from scipy import sparse
+
+from bavlo.core.measures import CellSample, Measure, OverlayIndex
+from bavlo.core.periods import Fold
+
+TOTAL, MEAN, MIN, MAX = "total", "mean", "min", "max"
+COMBINES = (TOTAL, MEAN, MIN, MAX)
+ENOUGH = 1e-9  # rounding that a share of steps or of an area may lack
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit of work: a run of steps on the used cells.
+
+    Parameters
+    ----------
+    first, last
+        Steps, the last excluded.
+    """
+
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, eq=False)
+class Rules:
+    """When a number is a number.
+
+    Parameters
+    ----------
+    combine
+        How steps become a period: one of COMBINES.
+    min_steps
+        Share of a period, by duration, that must have data.
+    min_area
+        Share of a region's area that must have data in a step.
+    """
+
+    combine: str
+    min_steps: float = 1.0
+    min_area: float = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class StepFolding:
+    """How the steps of a job fall into its periods, with what each step weighs.
+
+    Parameters
+    ----------
+    fold
+        Pairs of step and period.
+    factor : (T,) float64
+        What a value is multiplied by before it is totalled (step length of a rate).
+    weight : (T,) float64
+        Weight of a step in a mean.
+    duration : (T,) float64
+        Length of the steps, days.
+    period_length : (P,) float64
+        Length of the periods, days.
+    """
+
+    fold: Fold
+    factor: np.ndarray
+    weight: np.ndarray
+    duration: np.ndarray
+    period_length: np.ndarray
+
+
+@dataclass(eq=False)
+class Folded:
+    """Rows folded over the steps of a run of periods.
+
+    Parameters
+    ----------
+    value : (P, K) float64
+        Sum, weighted sum, lowest or highest value.
+    weight : (P, K) float64
+        Weight of the steps in a weighted sum.
+    covered : (P, K) float64
+        Days that had data.
+    """
+
+    value: np.ndarray
+    weight: np.ndarray
+    covered: np.ndarray
+
+    def joined(self, later: Folded, overlap: int, combine: str) -> Folded:
+        """These periods and later ones, the last `overlap` of them being the later's first."""
+        if not overlap:
+            return Folded(
+                np.concatenate([self.value, later.value]),
+                np.concatenate([self.weight, later.weight]),
+                np.concatenate([self.covered, later.covered]),
+            )
+        add = {MIN: np.fmin, MAX: np.fmax}.get(combine, np.add)
+        keep, shared = slice(None, -overlap), slice(-overlap, None)
+        here, there = slice(None, overlap), slice(overlap, None)
+
+        def join(a: np.ndarray, b: np.ndarray, how: np.ufunc) -> np.ndarray:
+            return np.concatenate([a[keep], how(a[shared], b[here]), b[there]])
+
+        return Folded(
+            join(self.value, later.value, add),
+            join(self.weight, later.weight, np.add),
+            join(self.covered, later.covered, np.add),
+        )
+
+    def split(self, count: int) -> tuple[Folded, Folded]:
+        """The first `count` periods and the rest."""
+        return tuple(  # type: ignore[return-value]
+            Folded(self.value[part], self.weight[part], self.covered[part])
+            for part in (slice(None, count), slice(count, None))
+        )
+
+    def combined(self, combine: str, period_length: np.ndarray, min_steps: float) -> np.ndarray:
+        """(P, K) values, NaN where too little of a period has data."""
+        enough = self.covered >= (min_steps - ENOUGH) * period_length[:, None]
+        enough &= self.covered > 0
+        with np.errstate(invalid="ignore", divide="ignore"):
+            value = self.value / self.weight if combine == MEAN else self.value
+        return np.where(enough, value, np.nan)
+
+
+@dataclass(eq=False)
+class Partial:
+    """What one or more units have made of periods `first` and following.
+
+    Parameters
+    ----------
+    first
+        Number of the first period.
+    rows
+        Region measures (P, R × M) or cells (P, C).
+    steps, area : (P, R) float64
+        Steps that count for each region, and the days times share of area that they had.
+    counted_days : (P, R) float64
+        Days of the steps that count.
+    all_area, all_days : (P, R) and (P,) float64
+        The same over all steps that there are.
+    """
+
+    first: int
+    rows: Folded
+    steps: np.ndarray
+    area: np.ndarray
+    counted_days: np.ndarray
+    all_area: np.ndarray
+    all_days: np.ndarray
+
+    @property
+    def stop(self) -> int:
+        """Number of the period after the last."""
+        return self.first + self.steps.shape[0]
+
+    def split(self, stop: int) -> tuple[Partial, Partial]:
+        """The periods before `stop`, and those from it on."""
+        count = stop - self.first
+        before, after = self.rows.split(count)
+
+        def part(rows: Folded, cut: slice, first: int) -> Partial:
+            return Partial(
+                first,
+                rows,
+                self.steps[cut],
+                self.area[cut],
+                self.counted_days[cut],
+                self.all_area[cut],
+                self.all_days[cut],
+            )
+
+        return (
+            part(before, slice(None, count), self.first),
+            part(after, slice(count, None), stop),
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class Result:
+    """Finished values of periods `first` and following.
+
+    Parameters
+    ----------
+    value : (P, R, M) float64
+        NaN where there is no value.
+    area_valid, steps : (P, R) float64
+        Share of the area behind the value, and steps that count.
+    """
+
+    first: int
+    value: np.ndarray
+    area_valid: np.ndarray
+    steps: np.ndarray
+
+
+class Reduction(Protocol):
+    """What the loop needs of a reduction."""
+
+    def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
+        """Reduce the cells of a unit; None where its steps belong to no period."""
+
+    def merge(self, earlier: Partial, later: Partial) -> Partial:
+        """Put together what two neighbouring runs of steps have made."""
+
+    def finish(self, partial: Partial) -> Result:
+        """Values of periods that are over."""
+
+
+class _PeriodReduction:
+    """What both orders share: bookkeeping of steps and area, and merging."""
+
+    def __init__(
+        self,
+        index: OverlayIndex,
+        folding: StepFolding,
+        measures: tuple[Measure, ...],
+        rules: Rules,
+    ) -> None:
+        self.index = index
+        self.folding = folding
+        self.measures = measures
+        self.rules = rules
+
+    def merge(self, earlier: Partial, later: Partial) -> Partial:
+        """Put together what two neighbouring runs of steps have made."""
+        gap = later.first - earlier.stop
+        if gap > 0:  # periods without any step
+            raise ValueError("units must follow one another")
+        overlap = -gap
+
+        def join(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+            if not overlap:
+                return np.concatenate([a, b])
+            return np.concatenate([a[:-overlap], a[-overlap:] + b[:overlap], b[overlap:]])
+
+        return Partial(
+            earlier.first,
+            earlier.rows.joined(later.rows, overlap, self.rules.combine),
+            join(earlier.steps, later.steps),
+            join(earlier.area, later.area),
+            join(earlier.counted_days, later.counted_days),
+            join(earlier.all_area, later.all_area),
+            join(earlier.all_days, later.all_days),
+        )
+
+    def _pairs(self, unit: Unit) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+        """Steps of the unit (from 0), periods, and shares of the steps."""
+        fold = self.folding.fold
+        low, high = np.searchsorted(fold.step, [unit.first, unit.last])
+        if low == high:
+            return None
+        return fold.step[low:high] - unit.first, fold.period[low:high], fold.share[low:high]
+
+    def _partial(self, unit: Unit, sample: CellSample, rows: np.ndarray) -> Partial | None:
+        """Fold rows (T, K), NaN where they have no value, and the steps that count."""
+        pairs = self._pairs(unit)
+        if pairs is None:
+            return None
+        step, period, share = pairs
+        first = int(period.min())
+        shape = (int(period.max()) - first + 1, unit.last - unit.first)
+        period = period - first
+        whole = slice(unit.first, unit.last)
+        days = share * self.folding.duration[whole][step]
+
+        def folder(amounts: np.ndarray) -> sparse.csr_array:
+            return sparse.csr_array((amounts, (period, step)), shape=shape)
+
+        folded = self._folded(rows, step, period, share, shape[0], folder, whole)
+        shape_r = (unit.last - unit.first, self.index.overlay.regions)
+        area = np.broadcast_to(sample.area_valid, shape_r)
+        counts = (area >= self.rules.min_area - ENOUGH) & (area > 0)
+        counted = counts.astype(np.float64)
+        by_day = folder(days)
+        return Partial(
+            first,
+            folded,
+            folder(share) @ counted,
+            by_day @ (counted * area),
+            by_day @ counted,
+            by_day @ np.ascontiguousarray(area),
+            np.bincount(period, weights=days, minlength=shape[0]),
+        )
+
+    def _folded(self, rows, step, period, share, periods, folder, whole) -> Folded:  # type: ignore[no-untyped-def]
+        missing = np.isnan(rows)
+        same = (missing == missing[:1]).all()
+        days = folder(share * self.folding.duration[whole][step])
+        weights = folder(share * self.folding.weight[whole][step])
+        if same:  # one mask for all steps: a sum over steps instead of one over cells
+            valid = (~missing[:1]).astype(np.float64)
+            covered = np.asarray(days.sum(axis=1))[:, None] * valid
+            weight = np.asarray(weights.sum(axis=1))[:, None] * valid
+        else:
+            valid = (~missing).astype(np.float64)
+            covered, weight = days @ valid, weights @ valid
+        if self.rules.combine in (MIN, MAX):
+            choose = np.fmin if self.rules.combine == MIN else np.fmax
+            value = np.full((periods, rows.shape[1]), np.nan)
+            present, start = np.unique(period, return_index=True)
+            value[present] = choose.reduceat(rows[step], start, axis=0)
+            return Folded(value, weight, covered)
+        filled = np.where(missing, 0.0, rows) if missing.any() else rows
+        by_factor = folder(share * self.folding.factor[whole][step])
+        value = (by_factor if self.rules.combine == TOTAL else weights) @ filled
+        return Folded(value, weight, covered)
+
+    def _area_valid(self, partial: Partial) -> np.ndarray:
+        """(P, R) mean share of area over the counted steps, over all steps where none counts."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            counted = partial.area / partial.counted_days
+            overall = partial.all_area / partial.all_days[:, None]
+        area = np.where(partial.counted_days > 0, counted, overall)
+        return np.where(np.abs(area - 1) < 1e-12, 1.0, area)
+
+    def _length(self, partial: Partial) -> np.ndarray:
+        return self.folding.period_length[partial.first : partial.stop]
+
+
+class RegionFirst(_PeriodReduction):
+    """Measure each step of a region, then combine the steps."""
+
+    def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
+        """Measure every step and fold the measures."""
+        sample = CellSample(self.index, block)
+        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
+        return self._partial(unit, sample, np.stack(values, axis=-1).reshape(block.shape[0], -1))
+
+    def finish(self, partial: Partial) -> Result:
+        """Values of periods that are over."""
+        rows = partial.rows.combined(
+            self.rules.combine, self._length(partial), self.rules.min_steps
+        )
+        value = rows.reshape(*partial.steps.shape, len(self.measures))
+        return Result(partial.first, value, self._area_valid(partial), partial.steps)
+
+
+class CellFirst(_PeriodReduction):
+    """Combine the steps of each cell, then measure the cells of a region.
+
+    A cell with too few steps has no value. `area_valid` of a period with enough steps is the share
+    of the area whose cells have one.
+    """
+
+    def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
+        """Fold every cell."""
+        return self._partial(unit, CellSample(self.index, block), block)
+
+    def finish(self, partial: Partial) -> Result:
+        """Values of periods that are over."""
+        length = self._length(partial)
+        cells = partial.rows.combined(self.rules.combine, length, self.rules.min_steps)
+        sample = CellSample(self.index, cells)
+        complete = partial.counted_days >= (self.rules.min_steps - ENOUGH) * length[:, None]
+        area = np.broadcast_to(sample.area_valid, partial.steps.shape)
+        enough = complete & (partial.counted_days > 0) & (area >= self.rules.min_area - ENOUGH)
+        values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
+        area = np.where(complete, area, self._area_valid(partial))
+        return Result(partial.first, np.stack(values, axis=-1), area, partial.steps)

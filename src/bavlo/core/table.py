@@ -1,0 +1,97 @@
+"""Tables: columns over named axes, given out as rows in chunks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+ROWS_AT_ONCE = 100_000
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """One column.
+
+    Parameters
+    ----------
+    name
+        As in the header.
+    axes
+        The axes that its values vary along, in the order of the table's.
+    values : array of the length of each of its axes
+        Text as an object array, or float64 with NaN for a missing value.
+    """
+
+    name: str
+    axes: tuple[str, ...]
+    values: np.ndarray
+
+    @property
+    def is_text(self) -> bool:
+        """Whether it holds text rather than numbers."""
+        return self.values.dtype.kind == "O"
+
+
+def text_column(name: str, axes: tuple[str, ...], values: Sequence[str]) -> Column:
+    """A column of text; without axes the one value holds for all rows."""
+    array = np.empty(len(values), object)
+    array[:] = values
+    return Column(name, axes, array if axes else array.reshape(()))
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """Columns over named axes; its rows run through the axes, the last one fastest.
+
+    Parameters
+    ----------
+    name
+        series, normals, …
+    axes
+        Length of each axis.
+    columns
+        In the order of the header.
+    """
+
+    name: str
+    axes: dict[str, int]
+    columns: tuple[Column, ...]
+
+    def __len__(self) -> int:
+        return int(np.prod(list(self.axes.values()), dtype=np.int64))
+
+    @property
+    def header(self) -> list[str]:
+        """Names of the columns."""
+        return [column.name for column in self.columns]
+
+    def rows(self, first: int, last: int) -> list[np.ndarray]:
+        """Columns of the rows `first` to `last` (excluded), each as a flat array."""
+        number = np.arange(first, min(last, len(self)))
+        place = dict(
+            zip(self.axes, np.unravel_index(number, tuple(self.axes.values())), strict=True)
+        )
+        out = []
+        for column in self.columns:
+            if column.axes:
+                out.append(column.values[tuple(place[axis] for axis in column.axes)])
+            else:
+                out.append(np.broadcast_to(column.values, number.shape))
+        return out
+
+    def chunks(self) -> Iterator[list[np.ndarray]]:
+        """All rows, ROWS_AT_ONCE at a time."""
+        for first in range(0, len(self), ROWS_AT_ONCE):
+            yield self.rows(first, first + ROWS_AT_ONCE)
+
+    def labels(self, name: str) -> list[str]:
+        """The values of a column along its own axes only."""
+        return list(self.columns[self.header.index(name)].values.ravel().tolist())
+
+    def column(self, name: str) -> np.ndarray:
+        """One column with a value for every row."""
+        column = self.columns[self.header.index(name)]
+        shape = [self.axes[axis] if axis in column.axes else 1 for axis in self.axes]
+        return np.broadcast_to(column.values.reshape(shape), tuple(self.axes.values())).ravel()

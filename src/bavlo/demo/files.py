@@ -1,0 +1,212 @@
+"""The Sorrel Coast as files: NetCDF grids and vector regions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor, as_completed
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import shapely
+
+from bavlo.demo.weather import LAT, LON, Decade, make_decade
+from bavlo.demo.world import CELL, DISTRICT_CRS, DISTRICTS, YEARS, World, make_world
+from bavlo.formats.regions.vector import Features, write
+
+FILL = -32768
+STEPS_A_CHUNK = 30
+
+
+@dataclass(frozen=True)
+class Stored:
+    """How a variable is kept in a file."""
+
+    name: str
+    unit: str
+    standard_name: str
+    long_name: str
+    cell_methods: str
+    scale: float
+    offset: float
+
+
+RAIN = Stored("rain", "mm", "precipitation_amount", "Daily rain", "time: sum", 0.02, 600.0)
+TMAX = Stored(
+    "tmax", "K", "air_temperature", "Daily highest temperature", "time: maximum", 0.01, 290.0
+)
+TMIN = Stored(
+    "tmin", "K", "air_temperature", "Daily lowest temperature", "time: minimum", 0.01, 280.0
+)
+KELVIN = 273.15
+
+
+def make_files(folder: Path, told: Callable[[int, int], None]) -> list[Path]:
+    """Write the whole demo world.
+
+    Parameters
+    ----------
+    told
+        Hears how many of how many parts are done.
+    """
+    world = make_world()
+    decades = list(range(YEARS[0], YEARS[1], 10))
+    parts = len(decades) + 1
+    made = [*_write_watersheds(folder, world), *_write_districts(folder, world)]
+    told(1, parts)
+    months = {}
+    with ProcessPoolExecutor(2) as pool:
+        tasks = {pool.submit(_write_decade, folder, world, first): first for first in decades}
+        for done, task in enumerate(as_completed(tasks), start=2):
+            files, months[tasks[task]] = task.result()
+            made += files
+            told(done, parts)
+    made.append(_write_months(folder, np.concatenate([months[first] for first in decades])))
+    return sorted(made)
+
+
+def _write_watersheds(folder: Path, world: World) -> list[Path]:
+    path = folder / "watersheds.geojson"
+    names = list(world.watersheds)
+    features = Features(
+        np.array([_multi(shape) for shape in world.watersheds.values()]),
+        {"name": np.array(names, object), "station": np.arange(101, 101 + len(names))},
+        "OGC:CRS84",
+        "GeoJSON",
+        "watersheds",
+    )
+    write(path, features, "MultiPolygon", RFC7946="YES")
+    return [path]
+
+
+def _write_districts(folder: Path, world: World) -> list[Path]:
+    """Districts in metres, so that a reference system has to be dealt with."""
+    import pyproj
+
+    path = folder / "districts.zip"
+    transform = pyproj.Transformer.from_crs("OGC:CRS84", DISTRICT_CRS, always_xy=True)
+
+    def place(points: np.ndarray) -> np.ndarray:
+        return np.column_stack(transform.transform(points[:, 0], points[:, 1]))
+
+    shapes = [shapely.transform(_multi(shape), place) for shape in world.districts.values()]
+    features = Features(
+        np.array(shapes),
+        {
+            "code": np.array(list(DISTRICTS), object),
+            "name": np.array([name for name, _ in DISTRICTS.values()], object),
+        },
+        DISTRICT_CRS,
+        "ESRI Shapefile",
+        "districts",
+    )
+    write(path.with_suffix(".shz"), features, "MultiPolygon", ENCODING="UTF-8")
+    path.with_suffix(".shz").replace(path)
+    return [path]
+
+
+def _multi(shape: shapely.Geometry) -> shapely.MultiPolygon:
+    return shapely.MultiPolygon([p for p in shapely.get_parts(shape) if p.geom_type == "Polygon"])
+
+
+def _write_decade(folder: Path, world: World, first: int) -> tuple[list[Path], np.ndarray]:
+    """Three files of one decade, and the monthly totals of rain."""
+    decade = make_decade(world, first)
+    years = f"{decade.first}-{decade.last}"
+    fields = (
+        (RAIN, decade.rain),
+        (TMAX, decade.tmax + np.float32(KELVIN)),
+        (TMIN, decade.tmin + np.float32(KELVIN)),
+    )
+    paths = []
+    for stored, values in fields:
+        paths.append(folder / f"{stored.name}_{years}.nc")
+        _write_daily(paths[-1], stored, decade.day, values)
+    return paths, _monthly(decade)
+
+
+def _write_daily(path: Path, stored: Stored, day: np.ndarray, values: np.ndarray) -> None:
+    import netCDF4
+
+    with netCDF4.Dataset(path, "w", format="NETCDF4") as data:
+        _describe(data, stored.long_name)
+        bounds = np.column_stack([day, day + 1])
+        _axes(data, day + 0.5, bounds)
+        variable = data.createVariable(
+            stored.name,
+            "i2",
+            ("time", "lat", "lon"),
+            zlib=True,
+            complevel=1,
+            shuffle=True,
+            fill_value=FILL,
+            chunksizes=(min(STEPS_A_CHUNK, day.size), LAT.size, LON.size),
+        )
+        variable.set_auto_maskandscale(False)
+        _attributes(variable, stored)
+        variable.scale_factor, variable.add_offset = stored.scale, stored.offset
+        with np.errstate(invalid="ignore"):
+            packed = np.rint((values - stored.offset) / stored.scale)
+        variable[:] = np.where(np.isnan(packed), FILL, packed).astype("i2")
+
+
+def _monthly(decade: Decade) -> np.ndarray:
+    """(months, ny, nx) totals; a month with a missing day has none."""
+    start = np.datetime64(f"{YEARS[0]}-01-01")
+    month = (start + decade.day).astype("datetime64[M]")
+    _, first = np.unique(month, return_index=True)
+    return np.asarray(np.add.reduceat(decade.rain, first, axis=0))
+
+
+def _write_months(folder: Path, totals: np.ndarray) -> Path:
+    import netCDF4
+
+    path = folder / "monthly_rain.nc"
+    months = np.arange(f"{YEARS[0]}-01", f"{YEARS[1] + 1}-02", dtype="datetime64[M]")
+    days = (months.astype("datetime64[D]") - months[0].astype("datetime64[D]")).astype(int)
+    with netCDF4.Dataset(path, "w", format="NETCDF4") as data:
+        _describe(data, "Monthly rain")
+        bounds = np.column_stack([days[:-1], days[1:]])
+        _axes(data, bounds.mean(axis=1), bounds)
+        variable = data.createVariable(
+            "rain", "f4", ("time", "lat", "lon"), zlib=True, complevel=1, fill_value=-9999.0
+        )
+        variable.set_auto_maskandscale(False)
+        _attributes(variable, RAIN)
+        variable.long_name = "Monthly rain"
+        variable[:] = np.where(np.isnan(totals), -9999.0, totals).astype("f4")
+    return path
+
+
+def _describe(data: object, title: str) -> None:
+    data.Conventions = "CF-1.11"  # type: ignore[attr-defined]
+    data.title = f"{title} of the Sorrel Coast, a made-up place"  # type: ignore[attr-defined]
+
+
+def _attributes(variable: object, stored: Stored) -> None:
+    for name in ("standard_name", "long_name", "cell_methods"):
+        setattr(variable, name, getattr(stored, name))
+    variable.units = stored.unit  # type: ignore[attr-defined]
+
+
+def _axes(data: object, stamps: np.ndarray, bounds: np.ndarray) -> None:
+    """Time with bounds, latitude from north to south, longitude."""
+    create = data.createVariable  # type: ignore[attr-defined]
+    for name, size in (("time", None), ("lat", LAT.size), ("lon", LON.size), ("nv", 2)):
+        data.createDimension(name, size)  # type: ignore[attr-defined]
+    time = create("time", "f8", ("time",))
+    time.units, time.calendar = f"days since {YEARS[0]}-01-01", "standard"
+    time.standard_name, time.bounds, time.axis = "time", "time_bnds", "T"
+    time[:] = stamps
+    create("time_bnds", "f8", ("time", "nv"))[:] = bounds
+    for name, values, unit, long_name in (
+        ("lat", LAT, "degrees_north", "latitude"),
+        ("lon", LON, "degrees_east", "longitude"),
+    ):
+        axis = create(name, "f8", (name,))
+        axis.units, axis.standard_name, axis.bounds = unit, long_name, f"{name}_bnds"
+        axis[:] = values
+        edge = CELL / 2 if values[1] > values[0] else -CELL / 2
+        create(f"{name}_bnds", "f8", (name, "nv"))[:] = np.round(
+            np.column_stack([values - edge, values + edge]), 4
+        )

@@ -1,0 +1,181 @@
+"""Series as lines: one axes for a few regions, a panel each for many."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from bavlo.core.table import Table
+from bavlo.figures.style import INK, LINES, shortened, styled
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+TOGETHER = 8  # lines that can be told apart in one axes
+MARKED = 60  # periods up to which each is marked
+
+
+@dataclass(frozen=True, eq=False)
+class Lines:
+    """The lines of a chart.
+
+    Parameters
+    ----------
+    regions, measures
+        Names.
+    x : (P,) float64
+        Middle of each period in days since 1970, or in years where the calendar is another.
+    values : (R, P, M) float64
+        NaN for a gap.
+    unit, title, caption
+        Words around it.
+    dated
+        Whether x is days of the everyday calendar.
+    """
+
+    regions: list[str]
+    measures: list[str]
+    x: np.ndarray
+    values: np.ndarray
+    unit: str
+    title: str
+    caption: str
+    dated: bool
+
+
+def lines_of(table: Table, title: str) -> Lines:
+    """Arrange a series table for drawing."""
+    regions, measures = table.labels("region"), table.labels("measure")
+    shape = (len(regions), table.axes["period"], len(measures))
+    values = table.column("value").reshape(shape)
+    starts, ends = table.labels("start"), table.labels("end")
+    dated = "calendar" not in table.header
+    x = _days(starts, ends) if dated else _years(starts, ends)
+    units = dict.fromkeys(unit for unit in table.labels("unit") if unit)
+    caption = f"{starts[0]}..{ends[-1]}   ·   {_orders(measures, table.labels('order'))}"
+    empty = int(np.isnan(values).sum())
+    if empty:
+        caption += f"   ·   {empty} of {values.size} values empty"
+    return Lines(regions, measures, x, values, ", ".join(units), title, caption, dated)
+
+
+def _orders(measures: list[str], orders: list[str]) -> str:
+    """Which measures were taken in which order, in words."""
+    words = {
+        "region": "of each step, then combined",
+        "cell": "of cells that were combined first",
+    }
+    return "; ".join(
+        f"{', '.join(m for m, o in zip(measures, orders, strict=True) if o == order)} "
+        f"{words[order]}"
+        for order in dict.fromkeys(orders)
+    )
+
+
+def draw_series(table: Table, title: str) -> Figure:
+    """Draw a series table.
+
+    Parameters
+    ----------
+    table
+        A table with the columns of `series`, one variable.
+    title
+        What the values are.
+    """
+    lines = lines_of(table, title)
+    with styled():
+        if len(lines.regions) * len(lines.measures) <= TOGETHER:
+            return _together(lines)
+        return _panels(lines)
+
+
+def _together(lines: Lines) -> Figure:
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8), layout="constrained")
+    axes = figure.add_subplot()
+    several = len(lines.regions) > 1
+    for r, region in enumerate(lines.regions):
+        for m, measure in enumerate(lines.measures):
+            number = r * len(lines.measures) + m
+            name = shortened(region, 30) if several else measure
+            if several and len(lines.measures) > 1:
+                name += f", {measure}"
+            _line(axes, lines, r, m, LINES[number % len(LINES)], 1.6, name)
+    heading = lines.title if several else f"{lines.regions[0]} — {lines.title}"
+    _finish(figure, [axes], lines, heading)
+    if several or len(lines.measures) > 1:
+        figure.legend(loc="outside right upper", handlelength=1.6)
+    return figure
+
+
+def _panels(lines: Lines) -> Figure:
+    from matplotlib.figure import Figure
+
+    count = len(lines.regions)
+    columns = min(int(np.ceil(np.sqrt(count))), 6)
+    rows = -(-count // columns)
+    figure = Figure(figsize=(12.8, max(8.0, 1.35 * rows + 1)), layout="constrained")
+    grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False).ravel()
+    for axes in grid[count:]:
+        axes.set_visible(False)
+    for r, axes in enumerate(grid[:count]):
+        for m, measure in enumerate(lines.measures):
+            name = measure if r == 0 else None
+            _line(axes, lines, r, m, LINES[m % len(LINES)], 1.0, name)
+        axes.set_title(shortened(lines.regions[r], 108 // columns), fontsize=10)
+        axes.tick_params(labelsize=9, labelbottom=r + columns >= count)
+    _finish(figure, list(grid[:count]), lines, lines.title)
+    if len(lines.measures) > 1:
+        figure.legend(loc="outside right upper", handlelength=1.6)
+    return figure
+
+
+def _line(
+    axes: Axes, lines: Lines, r: int, m: int, color: str, width: float, name: str | None
+) -> None:
+    """One line; a value between two gaps is a dot, since a line could not show it."""
+    values = lines.values[r, :, m]
+    axes.plot(lines.x, values, color=color, linewidth=width, label=name)
+    gap = np.isnan(np.concatenate([[np.nan], values, [np.nan]]))
+    alone = ~gap[1:-1] & gap[:-2] & gap[2:]
+    shown = np.isfinite(values) if lines.x.size <= MARKED else alone
+    axes.plot(lines.x[shown], values[shown], "o", color=color, markersize=3 * width**0.5)
+
+
+def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> None:
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+
+    figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, fontweight="bold")
+    figure.supylabel(lines.unit or "value", fontsize=11)
+    figure.supxlabel(shortened(lines.caption, 170), x=0.01, ha="left", fontsize=9, color=INK)
+    several = len(panels) > 1
+    for axes in panels:
+        axes.margins(x=0.01)
+        if lines.dated:
+            locator = AutoDateLocator(minticks=3, maxticks=5 if several else 10)
+            axes.xaxis.set_major_locator(locator)
+            axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
+        if np.nanmin(lines.values, initial=0) >= 0 and np.nanmax(lines.values, initial=0) > 0:
+            low = np.nanmin(lines.values)
+            if low < 0.4 * np.nanmax(lines.values):
+                axes.set_ylim(bottom=0)
+
+
+def _days(starts: list[str], ends: list[str]) -> np.ndarray:
+    first = np.array(starts, "datetime64[s]").astype(np.float64)
+    last = np.array(ends, "datetime64[s]").astype(np.float64)
+    if "T" not in ends[0]:
+        last += 86400
+    return (first + last) / 2 / 86400
+
+
+def _years(starts: list[str], ends: list[str]) -> np.ndarray:
+    def year(text: str) -> float:
+        y, m, d = (int(part) for part in text[:10].split("-"))
+        return y + (m - 1) / 12 + (d - 1) / 372
+
+    return np.array([(year(a) + year(b)) / 2 for a, b in zip(starts, ends, strict=True)])

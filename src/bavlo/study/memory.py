@@ -1,0 +1,57 @@
+"""Keeping to --memory: how many units may be held at once."""
+
+from __future__ import annotations
+
+import resource
+import sys
+from collections.abc import Sequence
+
+from bavlo.core.errors import RequestError
+from bavlo.core.reductions import Unit
+from bavlo.study.job import Job
+
+MARGIN = 32 * 2**20  # what libraries still allocate once work begins
+COPIES_OF_CELLS = 8  # decoded, masked, filled and turned copies of a unit's cells
+COPIES_OF_ENTRIES = 6  # sorted values, weights and their cumulated sums, for percentiles
+KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
+
+
+def peak() -> int:
+    """Most memory that this process has had so far, in bytes."""
+    used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return used if sys.platform == "darwin" else used * 1024
+
+
+def size_text(size: float) -> str:
+    """A size in MB or GB."""
+    return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
+
+
+def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
+    """How many units can be held at once within `--memory`.
+
+    Raises
+    ------
+    RequestError
+        Where not even one can; it names the least that is enough.
+    """
+    steps = max((unit.last - unit.first for unit in units), default=0)
+    read = sum(w.shape[0] * w.shape[1] for w in job.cells.windows) * 8 * 2
+    per_step = read + job.cells.cells.size * 8 * COPIES_OF_CELLS
+    kept = 0
+    for each in job.passes:
+        entries = any(not measure.linear for measure in each.measures)
+        per_cell = job.overlay.index.size * 8 * COPIES_OF_ENTRIES * entries
+        if each.order == "region":
+            per_step += per_cell
+        else:
+            kept += job.cells.cells.size * 8 * KEPT_PER_CELL + per_cell
+    unit_size = steps * per_step
+    base = peak() + MARGIN + table_size + kept
+    fit = int((job.request.memory - base) // unit_size) if unit_size else job.request.jobs
+    if fit < 1:
+        least = size_text(1.02 * (base + unit_size))
+        raise RequestError(
+            "--memory", f"{size_text(job.request.memory)} is too little", f"this job needs {least}"
+        )
+    return min(job.request.jobs, fit)

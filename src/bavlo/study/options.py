@@ -1,0 +1,250 @@
+"""The one table of options that command line and study files are filled in from."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from bavlo.core.errors import RequestError
+from bavlo.core.periods import parse_every, parse_range
+from bavlo.core.steps import STAMPS
+from bavlo.study.request import (
+    ORDERS,
+    Request,
+    parse_choice,
+    parse_combine,
+    parse_grids,
+    parse_jobs,
+    parse_measures,
+    parse_memory,
+    parse_share,
+)
+
+
+def usable_cpus() -> int:
+    """How many processors this process may use."""
+    try:
+        return len(os.sched_getaffinity(0))
+    except AttributeError:
+        return os.cpu_count() or 1
+
+
+@dataclass(frozen=True)
+class Option:
+    """One option.
+
+    Parameters
+    ----------
+    name
+        As `--name` and as a key of a study file.
+    field
+        The field of the request that it fills.
+    metavar
+        What stands for its value in the help; empty for a switch.
+    help
+        What it does, with its default.
+    parse
+        From text to the field's value.
+    repeat
+        May be given several times.
+    group
+        Heading in the help.
+    """
+
+    name: str
+    field: str
+    metavar: str
+    help: str
+    parse: Callable[[Any], Any] = str
+    repeat: bool = False
+    group: str = "what"
+
+
+def _paths(texts: list[str]) -> tuple[Path, ...]:
+    return tuple(Path(text).expanduser() for text in texts)
+
+
+OPTIONS: dict[str, Option] = {
+    option.name: option
+    for option in (
+        Option(
+            "regions",
+            "regions",
+            "FILE",
+            "the regions: Shapefile (also zipped), GeoJSON, GeoPackage, …",
+            lambda t: Path(t).expanduser(),
+            group="regions",
+        ),
+        Option(
+            "layer",
+            "layer",
+            "NAME",
+            "layer of the region file, where it has several",
+            group="regions",
+        ),
+        Option(
+            "label",
+            "label",
+            "FIELD",
+            "field that names the regions (found where only one can be meant)",
+            group="regions",
+        ),
+        Option(
+            "only",
+            "only",
+            "NAME",
+            "only this region, or those that match a pattern with * and ?; repeatable",
+            tuple,
+            True,
+            group="regions",
+        ),
+        Option("variable", "variable", "NAME", "variable, where a file has several", group="grid"),
+        Option(
+            "stamp",
+            "stamp",
+            "start|middle|end",
+            "what time stamps mark, where the file "
+            "leaves it open (default: the day, month, … that holds the stamp)",
+            lambda t: parse_choice(t, "--stamp", STAMPS),
+            group="grid",
+        ),
+        Option(
+            "during",
+            "during",
+            "FIRST..LAST",
+            "report periods in this range, both ends included, as 2013..2015-06 (default: all)",
+            parse_range,
+            group="time",
+        ),
+        Option(
+            "every",
+            "every",
+            "PERIOD",
+            "step day pentad dekad month season year all, month "
+            "initials (JFM, NDJFM), or MM-DD..MM-DD in each year (default: month)",
+            group="time",
+        ),
+        Option(
+            "combine",
+            "combine",
+            "HOW",
+            "how steps become a period: total mean min max "
+            "(default: total for amounts and rates, mean for states)",
+            parse_combine,
+            group="time",
+        ),
+        Option(
+            "min-steps",
+            "min_steps",
+            "SHARE",
+            "a period with a smaller share of its steps has no value (default: 1.0)",
+            lambda t: parse_share(t, "--min-steps"),
+            group="time",
+        ),
+        Option(
+            "measure",
+            "measures",
+            "NAME,…",
+            "how cells become one number: mean min max "
+            "range std cv median pNN (default: mean); repeatable",
+            parse_measures,
+            True,
+            group="space",
+        ),
+        Option(
+            "order",
+            "order",
+            "region|cell",
+            "measure each step and then combine, or combine "
+            "each cell and then measure (default: region for mean, cell for the rest)",
+            lambda t: parse_choice(t, "--order", ORDERS),
+            group="space",
+        ),
+        Option(
+            "min-area",
+            "min_area",
+            "SHARE",
+            "a step with a smaller share of the region's area has no value (default: 0.5)",
+            lambda t: parse_share(t, "--min-area"),
+            group="space",
+        ),
+        Option(
+            "unit",
+            "unit",
+            "UNIT",
+            "unit of the output, as mm, inch, degC (default: the file's)",
+            group="output",
+        ),
+        Option(
+            "out",
+            "outputs",
+            "FILE",
+            "write a table (.csv) or a chart (.png .svg .pdf); "
+            "repeatable (default: a preview on the screen)",
+            _paths,
+            True,
+            group="output",
+        ),
+        Option(
+            "format",
+            "format",
+            "csv",
+            "write the whole table to standard output",
+            lambda t: parse_choice(t, "--format", ("csv",)),
+            group="output",
+        ),
+        Option("replace", "replace", "", "write over files that exist", group="output"),
+        Option("quiet", "quiet", "", "no progress, no notes", group="run"),
+        Option("verbose", "verbose", "", "tell every choice behind the numbers", group="run"),
+        Option(
+            "jobs", "jobs", "N", "workers (default: the usable processors)", parse_jobs, group="run"
+        ),
+        Option(
+            "memory",
+            "memory",
+            "SIZE",
+            "most memory to use, libraries included (default: 1GB)",
+            parse_memory,
+            group="run",
+        ),
+    )
+}
+
+GROUPS = {
+    "regions": "regions",
+    "grid": "grid",
+    "time": "time",
+    "space": "cells to regions",
+    "output": "output",
+    "run": "running",
+}
+
+
+def make_request(command: str, given: Mapping[str, Any]) -> Request:
+    """A request from the texts that were given for each option.
+
+    Parameters
+    ----------
+    given
+        By option name (and `grids`), as text, a list of texts or a switch; missing ones keep
+        their default.
+    """
+    fields: dict[str, Any] = {"jobs": usable_cpus()}
+    for name, value in given.items():
+        if value is None or value is False:
+            continue
+        if name == "grids":
+            fields["grids"] = parse_grids(value)
+        elif name not in ("quiet", "verbose"):
+            option = OPTIONS[name]
+            fields[option.field] = value if value is True else option.parse(value)
+    fields["rule"] = parse_every(fields.get("every", Request.every))
+    request = Request(command, **fields)
+    if not request.grids:
+        raise RequestError("", "no grid was given", f"see `bavlo {command} --help`")
+    if request.format and request.outputs:
+        raise RequestError("--format", "writes to standard output, --out to files", "use one")
+    return request

@@ -1,0 +1,88 @@
+"""How a number came to be: what stands beside every output."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from bavlo import __version__
+from bavlo.core.table import Table
+from bavlo.core.timeaxis import iso_day
+from bavlo.study.job import Job
+from bavlo.study.listener import Listener
+
+
+def about(job: Job, table: Table, summary: tuple[str, ...], listener: Listener) -> dict[str, Any]:
+    """Provenance of a table as plain data; nothing in it depends on the clock or the machine."""
+    source, time, regions = job.source, job.time, job.regions
+    units = dict(zip(table.column("measure").tolist(), table.column("unit").tolist(), strict=True))
+    return {
+        "bavlo": __version__,
+        "request": job.request.about(),
+        "inputs": [
+            *(
+                _input(
+                    file.path,
+                    _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
+                )
+                for file in source.files
+            ),
+            _input(regions.path, _fingerprint(*regions.regions.labels)),
+        ],
+        "grid": {
+            "variable": source.variable.name,
+            "kind": job.what.kind,
+            "kind_told_by": job.what.why,
+            "unit": job.what.unit,
+            "calendar": time.calendar,
+            "step": time.step_name,
+            "steps_from": time.how,
+            "range": f"{iso_day(int(time.start[0]), time.calendar)}.."
+            f"{iso_day(int(time.end[-1]) - 1, time.calendar)}",
+        },
+        "regions": {
+            "count": len(regions.regions),
+            "label": regions.label,
+            "reference_system": regions.regions.crs,
+            "repairs": list(regions.repairs),
+        },
+        "rules": {
+            "combine": job.combine,
+            "weights": "exact shared area of cell and region"
+            + (" on the sphere" if source.layout.is_lonlat else ""),
+            "min_steps": job.request.min_steps,
+            "min_area": job.request.min_area,
+            "units": units,
+        },
+        "reported": f"{job.periods.labels[0]}..{job.periods.labels[-1]}",
+        "summary": list(summary),
+        "warnings": list(getattr(listener, "warnings", [])),
+    }
+
+
+def as_json(provenance: dict[str, Any]) -> str:
+    """The text that stands beside an output."""
+    return json.dumps(provenance, indent=2, ensure_ascii=False) + "\n"
+
+
+def _input(path: Path, fingerprint: str) -> dict[str, Any]:
+    status = path.stat()
+    changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
+    return {
+        "file": str(path),
+        "size": status.st_size,
+        "modified": changed.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "metadata_sha256": fingerprint,
+    }
+
+
+def _fingerprint(*parts: object) -> str:
+    """SHA-256 of metadata."""
+    digest = hashlib.sha256()
+    for part in parts:
+        stamps = getattr(part, "stamps", None)
+        digest.update(repr(part).encode() if stamps is None else stamps.tobytes())
+    return digest.hexdigest()

@@ -1,0 +1,171 @@
+"""What is asked for: the request that command line and study files fill in alike."""
+
+from __future__ import annotations
+
+import glob
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from bavlo.core.errors import InputError, RequestError
+from bavlo.core.measures import Measure, parse_measure
+from bavlo.core.periods import DateRange, PeriodRule
+from bavlo.core.reductions import COMBINES
+
+MONTHLY = PeriodRule("month")
+ORDERS = ("region", "cell")
+MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
+
+
+@dataclass(frozen=True)
+class GridArgument:
+    """The files of one grid.
+
+    Parameters
+    ----------
+    name
+        What the user calls it; None where the file's own name will do.
+    paths
+        In the order given, patterns and folders expanded.
+    """
+
+    name: str | None
+    paths: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class Request:
+    """What is asked for; see the table of options for the meaning of each field.
+
+    Fields from `outputs` on say where results go and how they are made, never what they are.
+    """
+
+    command: str
+    grids: tuple[GridArgument, ...] = ()
+    regions: Path | None = None
+    layer: str | None = None
+    label: str | None = None
+    only: tuple[str, ...] = ()
+    variable: str | None = None
+    stamp: str | None = None
+    during: DateRange | None = None
+    every: str = "month"
+    rule: PeriodRule = MONTHLY
+    combine: str | None = None
+    order: str | None = None
+    measures: tuple[str, ...] = ("mean",)
+    unit: str | None = None
+    min_steps: float = 1.0
+    min_area: float = 0.5
+    outputs: tuple[Path, ...] = ()
+    format: str | None = None
+    replace: bool = False
+    jobs: int = 1
+    memory: int = 2**30
+
+    def about(self) -> dict[str, Any]:
+        """What the numbers depend on, as plain data for the provenance."""
+        return {
+            "command": self.command,
+            "grids": [
+                {"name": g.name, "files": [str(path) for path in g.paths]} for g in self.grids
+            ],
+            "regions": None if self.regions is None else str(self.regions),
+            "layer": self.layer,
+            "label": self.label,
+            "only": list(self.only),
+            "variable": self.variable,
+            "stamp": self.stamp,
+            "during": None if self.during is None else str(self.during),
+            "every": self.every,
+            "combine": self.combine,
+            "order": self.order,
+            "measure": list(self.measures),
+            "unit": self.unit,
+            "min_steps": self.min_steps,
+            "min_area": self.min_area,
+        }
+
+
+def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
+    """Read the GRID arguments: paths, patterns or folders, each perhaps as NAME=PATH."""
+    named: dict[str | None, list[Path]] = {}
+    for argument in arguments:
+        name, text = None, argument
+        match = re.match(r"([A-Za-z_]\w*)=(.+)$", argument, re.DOTALL)
+        if match and not Path(argument).exists():
+            name, text = match.groups()
+        named.setdefault(name, []).extend(expand(text))
+    return tuple(GridArgument(name, tuple(dict.fromkeys(paths))) for name, paths in named.items())
+
+
+def expand(text: str) -> list[Path]:
+    """The files that a path, a pattern or a folder stands for, sorted by name."""
+    path = Path(text).expanduser()
+    if path.is_dir():
+        files = sorted(p for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
+        if not files:
+            raise InputError(path, "the folder is empty", "give a file or a folder of files")
+        return files
+    if path.exists():
+        return [path]
+    if glob.has_magic(text):
+        found = sorted(Path(p) for p in glob.glob(str(path), recursive=True))
+        if found:
+            return found
+        raise InputError(text, "no file matches", "check the pattern")
+    raise InputError(text, "there is no such file", "check the path")
+
+
+def parse_measures(text: str | Sequence[str]) -> tuple[str, ...]:
+    """Read `--measure`: names with commas between them."""
+    parts = [text] if isinstance(text, str) else list(text)
+    names = [name for part in parts for name in part.split(",") if name.strip()]
+    measures: list[Measure] = [parse_measure(name) for name in names]
+    return tuple(dict.fromkeys(measure.name for measure in measures))
+
+
+def parse_share(text: str, option: str) -> float:
+    """Read a share from 0 to 1."""
+    try:
+        share = float(text)
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1:
+        raise RequestError(option, f"'{text}' is no share", "give a number from 0 to 1")
+    return share
+
+
+def parse_memory(text: str) -> int:
+    """Read a size such as 800MB or 2GB, in bytes.
+
+    Examples
+    --------
+    >>> parse_memory("1.5 GB") == 3 * 2**29
+    True
+    """
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([KMGT]?)i?B?\s*", text, re.IGNORECASE)
+    if not match:
+        raise RequestError("--memory", f"'{text}' is no size", "write it as 800MB or 2GB")
+    return int(float(match.group(1)) * MEMORY_UNITS[match.group(2).upper()])
+
+
+def parse_jobs(text: str) -> int:
+    """Read a number of workers."""
+    if not text.isdigit() or int(text) < 1:
+        raise RequestError("--jobs", f"'{text}' is no number of workers", "give 1 or more")
+    return int(text)
+
+
+def parse_choice(text: str, option: str, choices: Sequence[str]) -> str:
+    """Read one of a few words."""
+    if text not in choices:
+        raise RequestError(option, f"'{text}' is not known", f"use one of: {' '.join(choices)}")
+    return text
+
+
+def parse_combine(text: str) -> str:
+    """Read `--combine`."""
+    return parse_choice(text, "--combine", COMBINES)

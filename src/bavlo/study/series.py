@@ -1,0 +1,223 @@
+"""Values by region and period: from a request to a table."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.reductions import MAX, MEAN, MIN, TOTAL, Partial, Unit
+from bavlo.core.table import Column, Table, text_column
+from bavlo.core.timeaxis import iso_day
+from bavlo.core.units import RATE, convert
+from bavlo.engine import local
+from bavlo.engine.units import plan_units
+from bavlo.study import memory
+from bavlo.study.job import Job, prepare, some_of
+from bavlo.study.listener import Listener
+from bavlo.study.provenance import about
+from bavlo.study.request import Request
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesResult:
+    """A series table and how it came to be.
+
+    Parameters
+    ----------
+    table
+        Columns as promised for `series`.
+    title
+        What the values are, in words, for a chart or a heading.
+    summary
+        What was computed and what was left empty, in sentences.
+    about
+        Provenance as plain data.
+    """
+
+    table: Table
+    title: str
+    summary: tuple[str, ...]
+    about: dict[str, Any]
+
+
+def series(request: Request, listener: Listener) -> SeriesResult:
+    """Aggregate a grid over regions and periods.
+
+    Every unit of steps is read for the cells that the regions use, reduced at once and dropped;
+    what is left of it is merged in order of time and finished as soon as its periods are over.
+    """
+    job = prepare(request, listener)
+    units = plan_units(job.folding.fold, job.cells.cells.size)
+    values = SeriesValues(job)
+    jobs = memory.fitting_jobs(job, units, values.size)
+
+    def work(unit: Unit) -> list[Partial | None]:
+        block = job.source.read(unit.first, unit.last, job.cells)
+        return [each.reduction.update(unit, block) for each in job.passes]
+
+    for unit, partials in zip(units, local.run(work, units, jobs), strict=True):
+        values.add(partials)
+        listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
+    values.close()
+
+    table = _table(job, values)
+    summary = _summary(job, table)
+    return SeriesResult(table, _title(job), summary, about(job, table, summary, listener))
+
+
+class SeriesValues:
+    """The table's numbers, filled in as periods end.
+
+    Attributes
+    ----------
+    value, area_valid : (R, P, M) float64
+        NaN where there is none.
+    steps : (R, P) float64
+        Steps that count.
+    """
+
+    def __init__(self, job: Job) -> None:
+        shape = (len(job.regions.regions), len(job.periods), len(job.measures))
+        self.passes = job.passes
+        self.value = np.full(shape, np.nan)
+        self.area_valid = np.full(shape, np.nan)
+        self.steps = np.zeros(shape[:2])
+        self.size = self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
+        self._open: list[Partial | None] = [None] * len(job.passes)
+
+    def add(self, partials: list[Partial | None]) -> None:
+        """Merge the next unit in order of time and finish the periods before its last."""
+        for n, partial in enumerate(partials):
+            if partial is None:
+                continue
+            earlier = self._open[n]
+            if earlier is not None and partial.first < earlier.stop:
+                partial = self.passes[n].reduction.merge(earlier, partial)
+            elif earlier is not None:
+                self._finish(n, earlier)
+            over, self._open[n] = partial.split(partial.stop - 1)
+            if over.steps.shape[0]:
+                self._finish(n, over)
+
+    def close(self) -> None:
+        """Finish what is left."""
+        for n, partial in enumerate(self._open):
+            if partial is not None:
+                self._finish(n, partial)
+
+    def _finish(self, n: int, partial: Partial) -> None:
+        each = self.passes[n]
+        result = each.reduction.finish(partial)
+        rows = slice(result.first, result.first + result.steps.shape[0])
+        self.value[:, rows, each.place] = result.value.transpose(1, 0, 2)
+        self.area_valid[:, rows, each.place] = result.area_valid.T[:, :, None]
+        self.steps[:, rows] = result.steps.T
+
+
+def _table(job: Job, values: SeriesValues) -> Table:
+    own_unit = job.what.total_unit if job.combine == TOTAL else job.what.unit
+    units = []
+    for n, measure in enumerate(job.measures):
+        if measure.name == "cv":
+            units.append("1")
+            continue
+        unit = job.request.unit or own_unit
+        values.value[:, :, n] = convert(
+            values.value[:, :, n], own_unit, unit, difference=measure.difference
+        )
+        units.append(unit)
+
+    starts, ends = job.periods.bounds_text()
+    m, rp, rpm = ("measure",), ("region", "period"), ("region", "period", "measure")
+    columns = [
+        text_column("region", ("region",), job.regions.regions.labels),
+        text_column("period", ("period",), job.periods.labels),
+        text_column("start", ("period",), starts),
+        text_column("end", ("period",), ends),
+        text_column("variable", (), [job.source.variable.name]),
+        text_column("measure", m, [measure.name for measure in job.measures]),
+        Column("value", rpm, values.value),
+        text_column("unit", m, units),
+        text_column("combine", (), [job.combine]),
+        text_column("order", m, job.orders),
+        Column("area_valid", rpm, values.area_valid),
+        Column("steps", rp, values.steps),
+        Column("steps_expected", ("period",), job.folding.fold.expected),
+        Column("note", rpm, _notes(job, values)),
+    ]
+    if not job.time.is_gregorian:
+        columns.append(text_column("calendar", (), [job.time.calendar]))
+    axes = dict(zip(rpm, values.value.shape, strict=True))
+    return Table("series", axes, tuple(columns))
+
+
+def _notes(job: Job, values: SeriesValues) -> np.ndarray:
+    """Why a value is empty, in a few words; (R, P, M)."""
+    notes = np.full(values.value.shape, "", object)
+    outside = job.overlay.entries == 0
+    expected = job.folding.fold.expected
+    for region, period, measure in np.argwhere(np.isnan(values.value)).tolist():
+        steps, wanted = values.steps[region, period], expected[period]
+        area = values.area_valid[region, period, measure]
+        if outside[region]:
+            note = "outside the grid"
+        elif area < 1 and (steps == 0 or steps >= wanted):
+            note = f"area_valid {area:.2f}"
+        else:
+            note = f"{steps:.6g} of {wanted:.6g} {job.time.steps_name}"
+        notes[region, period, measure] = note
+    return notes
+
+
+def _summary(job: Job, table: Table) -> tuple[str, ...]:
+    """What was computed and what was left empty, in sentences."""
+
+    def counted(number: int, noun: str) -> str:
+        return f"{number} {noun}{'s' * (number != 1)}"
+
+    calendar = job.time.calendar
+    lines = [
+        f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
+        f"{iso_day(int(job.periods.start[0]), calendar)}.."
+        f"{iso_day(int(job.periods.end[-1]) - 1, calendar)}"
+    ]
+    reasons = {"area_valid": "too little area", "outside": "regions outside the grid"}
+    notes = table.column("note")
+    told = np.flatnonzero(notes != "")
+    empty = Counter(reasons.get(notes[n].split()[0], "too few steps") for n in told)
+    if empty:
+        why = ", ".join(f"{n} for {reason}" for reason, n in sorted(empty.items()))
+        row = dict(zip(table.header, table.rows(told[0], told[0] + 1), strict=True))
+        example = f"{row['region'][0]} {row['period'][0]}: {row['note'][0]}"
+        lines.append(
+            f"{empty.total()} rows have no value: {why} (such as {example}; see column note)"
+        )
+    if job.left_out:
+        lines.append(
+            f"left out, since --during {job.request.during} cuts "
+            f"{'it' if len(job.left_out) == 1 else 'them'}: {some_of(job.left_out)}"
+        )
+    return tuple(lines)
+
+
+def listed(names: Sequence[str]) -> str:
+    """`mean, p90 and max`."""
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+
+
+def _title(job: Job) -> str:
+    """Such as `Daily rain: total by month, p90 of the cells`."""
+    step = job.time.step_name
+    way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
+    every = job.request.every.lower()
+    span = {"all": "over the whole time"}.get(every, f"by {every}")
+    if job.request.rule.kind in ("months", "span"):
+        span = f"for {job.request.every}"
+    names = [measure.name for measure in job.measures]
+    of = f", {listed(names)} of the cells" if names != ["mean"] else ""
+    rate = " rate" if job.what.kind == RATE and job.combine != TOTAL else ""
+    return f"{job.source.variable.title}{rate}: {way[job.combine]} {span}{of}"

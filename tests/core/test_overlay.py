@@ -1,4 +1,6 @@
-"""The overlay against areas found another way: Shapely cell by cell, and quadrature on the sphere."""
+"""The overlay against areas found another way: Shapely cell by cell, quadrature on the sphere."""
+
+import itertools
 
 import numpy as np
 import pytest
@@ -31,7 +33,7 @@ def sphere_area(polygon):
             points = shapely.get_coordinates(ring)
             origin = points[0, 0]
             area = 0.0
-            for (x0, y0), (x1, y1) in zip(points[:-1], points[1:], strict=True):
+            for (x0, y0), (x1, y1) in itertools.pairwise(points):
                 share = (NODES + 1) / 2
                 lon = (x0 - origin) + share * (x1 - x0)
                 lat = np.radians(y0 + share * (y1 - y0))

@@ -71,7 +71,8 @@ class OverlayIndex:
         """Regions of like size side by side, so that they can be sorted as one array.
 
         A list of (regions (G,), cells (G, n), weights (G, n)), short regions filled up with cells
-        of no weight. Sizes within a class differ by less than a quarter.
+        of no weight. Sizes within a class differ by less than a quarter. Cells stand by weight, so
+        that equal values always come in the same order.
         """
         entries = self.overlay.entries[self.filled]
         size = np.ceil(np.log(np.maximum(entries, 1)) / np.log(1.25)).astype(int)
@@ -82,7 +83,10 @@ class OverlayIndex:
             nth = np.arange(count.max())
             place = self.overlay.indptr[regions][:, None] + np.minimum(nth, count[:, None] - 1)
             weight = np.where(nth < count[:, None], self.overlay.weight[place], 0.0)
-            classes.append((regions, self.overlay.index[place], weight))
+            order = np.argsort(weight, axis=1, kind="stable")
+            weight = np.take_along_axis(weight, order, axis=1)
+            cells = np.take_along_axis(self.overlay.index[place], order, axis=1)
+            classes.append((regions, cells, weight))
         return classes
 
 
@@ -160,7 +164,7 @@ class CellSample:
         for regions, cells, weights in self.index.size_classes:
             values = self.block[:, cells]
             weight = np.where(np.isnan(values), 0.0, weights)
-            order = np.argsort(np.where(weight > 0, values, np.inf), axis=-1)
+            order = np.argsort(np.where(weight > 0, values, np.inf), axis=-1, kind="stable")
             values = np.take_along_axis(values, order, axis=-1)
             weight = np.take_along_axis(weight, order, axis=-1)
             cumulated = np.cumsum(weight, axis=-1)
@@ -171,7 +175,8 @@ class CellSample:
         """(T, R) weighted percentile: linear between the midpoints of the cumulated weights.
 
         With sorted values x₁…xₙ and weights w, value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw;
-        below the first and above the last of these the value is x₁ and xₙ.
+        below the first and above the last of these the value is x₁ and xₙ. Equal values stand in
+        the order of their weights.
         """
         out = np.full((self.steps, self.index.overlay.regions), np.nan)
         for regions, values, midpoints, whole in self._sorted:

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import shapely
 
-from bavlo.demo.weather import LAT, LON, Decade, make_decade
+from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
 from bavlo.demo.world import CELL, DISTRICT_CRS, DISTRICTS, YEARS, World, make_world
 from bavlo.formats.regions.vector import Features, write
 
@@ -31,7 +31,7 @@ class Stored:
     offset: float
 
 
-RAIN = Stored("rain", "mm", "precipitation_amount", "Daily rain", "time: sum", 0.02, 600.0)
+RAIN = Stored("rain", "mm", "precipitation_amount", "Daily rain", "time: sum", RAIN_STEP, 600.0)
 TMAX = Stored(
     "tmax", "K", "air_temperature", "Daily highest temperature", "time: maximum", 0.01, 290.0
 )

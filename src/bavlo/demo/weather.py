@@ -13,6 +13,7 @@ from bavlo.demo.world import CELL, EAST, NORTH, SEED, SOUTH, WEST, YEARS, World
 
 LON = np.round(np.arange(WEST + CELL / 2, EAST, CELL), 4)
 LAT = np.round(np.arange(SOUTH + CELL / 2, NORTH, CELL), 4)[::-1]
+RAIN_STEP = 0.02  # mm; what a rain gauge tells, and what the files keep
 WARMING = 0.28  # degrees a decade
 
 
@@ -73,6 +74,7 @@ def make_decade(world: World, first: int) -> Decade:
     np.clip(rain, 0, None, out=rain)
     rain = 11.0 * rain**1.55 * (0.75 + height / 1600)
     rain[rain < 0.2] = 0
+    rain = np.rint(rain / np.float32(RAIN_STEP)) * np.float32(RAIN_STEP)
 
     slow = _field(rng, days.size, (4, 5), 0.80)
     fast = _field(rng, days.size, (6, 8), 0.60)

@@ -127,7 +127,26 @@ def _territories(
         if whole.covers(face.representative_point()):
             best = max(owners, key=lambda name: shapely.intersection(owners[name], face).area)
             parts[best].append(face)
-    return {name: shapely.union_all(shapes) for name, shapes in parts.items()}
+    return _in_one_piece({name: shapely.union_all(shapes) for name, shapes in parts.items()})
+
+
+def _in_one_piece(
+    shapes: dict[str, Polygon | MultiPolygon],
+) -> dict[str, Polygon | MultiPolygon]:
+    """Give every smaller part of a territory to the neighbour with which it shares most border."""
+    whole = {n: max(shapely.get_parts(s), key=lambda p: p.area) for n, s in shapes.items()}
+    for name, shape in shapes.items():
+        for part in shapely.get_parts(shape):
+            if part is whole[name] or part.equals(whole[name]):
+                continue
+            borders = {
+                other: shapely.length(shapely.intersection(part.boundary, near.boundary))
+                for other, near in whole.items()
+            }
+            best = max(borders, key=lambda other: borders[other])
+            if borders[best] > 0:
+                whole[best] = shapely.union(whole[best], part)
+    return whole
 
 
 def _rough(corners: object, depth: int, roughness: float, rng: np.random.Generator) -> np.ndarray:

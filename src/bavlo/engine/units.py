@@ -7,7 +7,7 @@ import numpy as np
 from bavlo.core.periods import Fold
 from bavlo.core.reductions import Unit
 
-VALUES_AT_ONCE = 2**21  # cells × steps of a unit
+VALUES_AT_ONCE = 2**20  # cells × steps of a unit
 
 
 def plan_units(fold: Fold, cells: int) -> list[Unit]:

@@ -60,7 +60,8 @@ def styled() -> Iterator[None]:
 def save(figure: Figure, path: Path, kind: str) -> None:
     """Write a figure; the same figure gives the same bytes."""
     metadata = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}
-    figure.savefig(path, format=kind, metadata=metadata[kind])
+    with styled():
+        figure.savefig(path, format=kind, metadata=metadata[kind])
 
 
 def shortened(text: str, most: int) -> str:

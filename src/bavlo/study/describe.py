@@ -294,7 +294,7 @@ def _size_facts(regions: Regions, names: list[str]) -> list[tuple[str, str]]:
         ("extent", f"{extent}; {points} points"),
         (
             "areas",
-            f"{areas.sum():.6g} km² in all; smallest {names[small]} ({areas[small]:.4g} km²), "
+            f"{areas.sum():.6g} km² in all; smallest {names[small]} ({areas[small]:.5g} km²), "
             f"largest {names[large]} ({areas[large]:.5g} km²)",
         ),
     ]

@@ -29,7 +29,7 @@ from bavlo.core.reductions import (
     StepFolding,
 )
 from bavlo.core.timeaxis import DAY, TimeAxis, iso_day
-from bavlo.core.units import AMOUNT, STATE, Quantity, quantity, step_amounts
+from bavlo.core.units import AMOUNT, STATE, Quantity, convert, quantity, step_amounts
 from bavlo.formats.grids import open_grid
 from bavlo.formats.grids.source import CellSelection, GridSource
 from bavlo.formats.regions import RegionFile, read_regions
@@ -104,6 +104,7 @@ def prepare(request: Request, listener: Listener) -> Job:
 
     combine = _combine(request, what)
     periods, left_out = _periods(request, source.time, source.where)
+    check_unit(request, what, combine)
     folded = fold(source.time, periods, may_share=combine in (TOTAL, MEAN))
     folding = _folding(source.time, what, periods, folded)
     measures = tuple(parse_measure(name) for name in request.measures)
@@ -216,6 +217,17 @@ def some_of(names: Sequence[str], most: int = 5) -> str:
     """The first few names, and how many more there are."""
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
+
+
+def unit_of(what: Quantity, combine: str) -> str:
+    """The unit that combined values come in."""
+    return what.total_unit if combine == TOTAL else what.unit
+
+
+def check_unit(request: Request, what: Quantity, combine: str) -> None:
+    """Refuse an output unit that the values cannot be converted to, before any work is done."""
+    if request.unit is not None:
+        convert(np.zeros(1), unit_of(what, combine), request.unit, difference=False)
 
 
 def _combine(request: Request, what: Quantity) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import resource
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 
 from bavlo.core.errors import RequestError
 from bavlo.core.reductions import Unit
@@ -16,9 +17,13 @@ COPIES_OF_ENTRIES = 6  # sorted values, weights and their cumulated sums, for pe
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
-def peak() -> int:
-    """Most memory that this process has had so far, in bytes."""
-    used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+def in_use() -> int:
+    """Resident memory of this process, in bytes; its peak where the system tells no more."""
+    try:
+        pages = int(Path("/proc/self/statm").read_text().split()[1])
+        return pages * resource.getpagesize()
+    except OSError:
+        used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     return used if sys.platform == "darwin" else used * 1024
 
 
@@ -47,7 +52,7 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
         else:
             kept += job.cells.cells.size * 8 * KEPT_PER_CELL + per_cell
     unit_size = steps * per_step
-    base = peak() + MARGIN + table_size + kept
+    base = in_use() + MARGIN + table_size + kept
     fit = int((job.request.memory - base) // unit_size) if unit_size else job.request.jobs
     if fit < 1:
         least = size_text(1.02 * (base + unit_size))

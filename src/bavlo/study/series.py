@@ -16,7 +16,7 @@ from bavlo.core.units import RATE, convert
 from bavlo.engine import local
 from bavlo.engine.units import plan_units
 from bavlo.study import memory
-from bavlo.study.job import Job, prepare, some_of
+from bavlo.study.job import Job, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
 from bavlo.study.provenance import about
 from bavlo.study.request import Request
@@ -119,7 +119,7 @@ class SeriesValues:
 
 
 def _table(job: Job, values: SeriesValues) -> Table:
-    own_unit = job.what.total_unit if job.combine == TOTAL else job.what.unit
+    own_unit = unit_of(job.what, job.combine)
     units = []
     for n, measure in enumerate(job.measures):
         if measure.name == "cv":

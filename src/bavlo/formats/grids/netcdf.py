@@ -16,10 +16,12 @@ from bavlo.core.errors import InputError
 from bavlo.core.layout import GridLayout
 from bavlo.core.units import Variable
 from bavlo.formats.grids import cf
-from bavlo.formats.grids.source import CellSelection, RawTimes
+from bavlo.formats.grids.source import CellSelection, RawTimes, Window
 
 MAGIC = (b"CDF\x01", b"CDF\x02", b"CDF\x05", b"\x89HDF\r\n\x1a\n")
-MOST_OPEN = 24
+MOST_OPEN = 8
+CHUNK_CACHE = 2**20  # for coordinates and small variables
+MOST_CHUNK_CACHE = 2**26
 
 _lock = threading.RLock()  # the netCDF4 library never runs in two threads at once
 _open: OrderedDict[Path, Any] = OrderedDict()
@@ -39,6 +41,8 @@ def _dataset(path: Path) -> Iterator[Any]:
         data = _open.pop(path, None)
         try:
             if data is None:
+                # The library's own default is so large that open files add up.
+                netCDF4.set_chunk_cache(size=CHUNK_CACHE)
                 data = netCDF4.Dataset(path, "r")
                 data.set_auto_maskandscale(False)
                 data.set_auto_chartostring(False)
@@ -94,10 +98,23 @@ class NetCDFGrid:
             part = {"time": slice(first, last), "y": window.rows, "x": window.columns}
             key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
             with _dataset(self.path) as data:
-                stored = np.asarray(data[self.variable.name][key])
+                variable = data[self.variable.name]
+                self._keep_chunks(variable, window)
+                stored = np.asarray(variable[key])
             flat = stored.transpose(axes).reshape(last - first, -1)
             block[:, window.place] = self.packing.decode(flat[:, window.within])
         return block
+
+
+    def _keep_chunks(self, variable: Any, window: Window) -> None:
+        """Keep the chunks that a run of steps touches, so that the next run finds them inflated."""
+        if self.step_chunk == 1:
+            return
+        rows, columns = window.shape
+        size = self.step_chunk * rows * columns * variable.dtype.itemsize
+        size = min(max(2 * size, CHUNK_CACHE), MOST_CHUNK_CACHE)
+        if variable.get_var_chunk_cache()[0] < size:
+            variable.set_var_chunk_cache(size=size)
 
 
 def variables(path: Path) -> list[Variable]:

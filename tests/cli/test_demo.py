@@ -1,0 +1,87 @@
+"""The demo and `describe` as installed."""
+
+import json
+import zipfile
+
+import numpy as np
+import shapely
+
+from bavlo.core.layout import GridLayout
+from bavlo.core.overlay import overlay
+from bavlo.core.regions import region_edges
+from bavlo.demo.world import make_world
+from support import run
+
+
+def test_the_demo_makes_its_files_and_says_what_to_look_at(demo):
+    said = (demo / "said.txt").read_text()
+    assert "Look first at" in said
+    for name in (
+        "rain_1991-2000.nc",
+        "tmin_2011-2020.nc",
+        "monthly_rain.nc",
+        "districts.zip",
+        "watersheds.geojson",
+        "rain_years.png",
+        "heat.csv",
+    ):
+        assert (demo / name).stat().st_size > 1000, name
+    assert any(n.endswith(".prj") for n in zipfile.ZipFile(demo / "districts.zip").namelist())
+
+
+def test_the_demo_does_not_write_into_a_folder_that_is_in_use(demo):
+    done = run("demo", demo, check=False)
+    assert done.returncode == 1
+    assert "is not empty" in done.stderr
+
+
+def test_watersheds_share_borders_and_have_a_hole_an_island_and_two_tiny_ones(demo):
+    collection = json.loads((demo / "watersheds.geojson").read_text())
+    shapes = {
+        f["properties"]["name"]: shapely.geometry.shape(f["geometry"])
+        for f in collection["features"]
+    }
+    assert all(shape.is_valid for shape in shapes.values())
+    total = sum(shape.area for shape in shapes.values())
+    assert shapely.union_all(list(shapes.values())).area / total > 1 - 1e-6
+    assert any(part.interiors for part in shapes["Sarrow"].geoms)
+    assert len(shapes["Pell Sound"].geoms) == 2
+    assert sum(shape.area < 0.01 for shape in shapes.values()) == 2
+
+
+def test_the_world_is_the_same_every_time():
+    one, other = make_world(), make_world()
+    assert all(one.watersheds[n].equals_exact(other.watersheds[n], 0) for n in one.watersheds)
+
+
+def test_districts_and_watersheds_cover_the_same_land(demo):
+    world = make_world()
+    layout = GridLayout(np.linspace(78, 86, 81), np.linspace(-38, -32, 61))
+    areas = [
+        overlay(region_edges(np.array(list(shapes.values()))), layout).weight.sum()
+        for shapes in (world.watersheds, world.districts)
+    ]
+    assert abs(areas[0] / areas[1] - 1) < 1e-9
+
+
+def test_describe_tells_grid_and_regions_in_sentences(demo):
+    said = run("describe", "rain_*.nc", "watersheds.geojson", "districts.zip", cwd=demo).stdout
+    for expected in (
+        "rain in mm",
+        "amount (told by cell_methods time: sum)",
+        "60 rows × 80 columns",
+        "10958 of one day, 1991-01-01..2020-12-31, no gaps",
+        "never have a value",
+        "17 (GeoJSON",
+        "name names the regions",
+        "EPSG:32744",
+        "choose one",
+        "all valid",
+    ):
+        assert expected in " ".join(said.split()), expected
+
+
+def test_describe_tells_kelvin_as_a_state(demo):
+    said = run("describe", demo / "tmin_1991-2000.nc").stdout
+    assert "tmin in K" in said
+    assert "steps are averaged" in said

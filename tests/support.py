@@ -1,0 +1,86 @@
+"""Grids and regions made for tests, and the installed program."""
+
+import subprocess
+import sys
+from pathlib import Path
+
+import netCDF4
+import numpy as np
+import shapely
+
+from bavlo.formats.regions.vector import Features, write
+
+PROGRAM = Path(sys.executable).with_name("bavlo")
+
+
+def run(*arguments, cwd=None, check=True):
+    """Run the installed program."""
+    done = subprocess.run(
+        [str(PROGRAM), *map(str, arguments)], cwd=cwd, capture_output=True, text=True, check=False
+    )
+    if check:
+        assert done.returncode == 0, done.stderr
+    return done
+
+
+def write_grid(
+    path,
+    values,
+    *,
+    name="rain",
+    unit="mm",
+    since="days since 2001-01-01",
+    stamps=None,
+    calendar="standard",
+    lon=None,
+    lat=None,
+    bounds=None,
+    attributes=(),
+    time=True,
+    **storage,
+):
+    """A small NetCDF grid; `values` is (T, ny, nx), on 1-degree cells from 0, 0 by default."""
+    values = np.asarray(values)
+    ny, nx = values.shape[-2:]
+    lon = np.arange(nx) + 0.5 if lon is None else lon
+    lat = np.arange(ny) + 0.5 if lat is None else lat
+    with netCDF4.Dataset(path, "a" if path.exists() else "w") as data:
+        if "lat" not in data.dimensions:
+            for axis, centres, unit_of in (
+                ("lat", lat, "degrees_north"),
+                ("lon", lon, "degrees_east"),
+            ):
+                data.createDimension(axis, len(centres))
+                data.createVariable(axis, "f8", (axis,))[:] = centres
+                data[axis].units = unit_of
+            if time:
+                data.createDimension("time", None)
+                variable = data.createVariable("time", "f8", ("time",))
+                variable.units, variable.calendar = since, calendar
+                variable[:] = np.arange(len(values)) if stamps is None else stamps
+                if bounds is not None:
+                    data.createDimension("nv", 2)
+                    data["time"].bounds = "time_bnds"
+                    data.createVariable("time_bnds", "f8", ("time", "nv"))[:] = bounds
+        dims = ("time", "lat", "lon") if time else ("lat", "lon")
+        stored = data.createVariable(name, values.dtype, dims, **storage)
+        if unit:
+            stored.units = unit
+        for key, value in dict(attributes).items():
+            setattr(stored, key, value)
+        stored[:] = values
+    return path
+
+
+def write_regions(path, shapes, *, crs="OGC:CRS84", **fields):
+    """Polygons by name, as GeoJSON; further fields by keyword."""
+    columns = {"name": np.array(list(shapes), object)} if shapes else {}
+    columns |= {key: np.array(values) for key, values in fields.items()}
+    features = Features(np.array(list(shapes.values())), columns, crs, "GeoJSON", path.stem)
+    write(path, features, "Unknown")
+    return path
+
+
+def box(west, south, east, north):
+    """A rectangle whose sides are not cut into pieces."""
+    return shapely.box(west, south, east, north)

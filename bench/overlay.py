@@ -23,16 +23,12 @@ def outline(rng, x, y, radius, points):
 
 def national(rng):
     """3,200 small regions with 70,000 vertices in all."""
-    return [
-        outline(rng, rng.uniform(60, 100), rng.uniform(-40, -5), 0.4, 22) for _ in range(3200)
-    ]
+    return [outline(rng, rng.uniform(60, 100), rng.uniform(-40, -5), 0.4, 22) for _ in range(3200)]
 
 
 def detailed(rng):
     """255 large regions with 550,000 vertices in all."""
-    return [
-        outline(rng, rng.uniform(-150, 150), rng.uniform(-60, 60), 5, 2157) for _ in range(255)
-    ]
+    return [outline(rng, rng.uniform(-150, 150), rng.uniform(-60, 60), 5, 2157) for _ in range(255)]
 
 
 def by_shapely(shapes):

@@ -34,7 +34,7 @@ def world(demo):
         f["properties"]["name"]: shapely.geometry.shape(f["geometry"])
         for f in collection["features"]
     }
-    x, y = np.round(np.linspace(78, 86, 81), 4), np.round(np.linspace(-32, -38, 61), 4)
+    x, y = np.linspace(78, 86, 65), np.linspace(-32, -38, 49)
     weights = {name: cell_weights(shape, x, y) for name, shape in shapes.items()}
     dates, rain = read_all(sorted(demo.glob("rain_*.nc")), "rain")
     months = np.array([f"{d.year}-{d.month:02d}" for d in dates])

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
-import subprocess
-import sys
 import time
 from pathlib import Path
 
@@ -98,6 +97,11 @@ def _show(question: str, command: str, folder: Path) -> None:
     print(f"\n{question}\n$ {command}", flush=True)
     words = shlex.split(command)[1:]
     words += ["--replace"] if "--out" in words else []
-    done = subprocess.run([sys.executable, "-m", "bavlo", *words], cwd=folder, check=False)
-    if done.returncode:
-        raise OutputError(folder, f"the example stopped with exit status {done.returncode}")
+    from bavlo.cli.main import main
+
+    with contextlib.chdir(folder):
+        status = main(words)
+    if status == 130:
+        raise KeyboardInterrupt
+    if status:
+        raise OutputError(folder, f"the example stopped with exit status {status}")

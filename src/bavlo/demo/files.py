@@ -33,10 +33,10 @@ class Stored:
 
 RAIN = Stored("rain", "mm", "precipitation_amount", "Daily rain", "time: sum", RAIN_STEP, 600.0)
 TMAX = Stored(
-    "tmax", "K", "air_temperature", "Daily highest temperature", "time: maximum", 0.01, 290.0
+    "tmax", "K", "air_temperature", "Daily highest temperature", "time: maximum", 0.1, 290.0
 )
 TMIN = Stored(
-    "tmin", "K", "air_temperature", "Daily lowest temperature", "time: minimum", 0.01, 280.0
+    "tmin", "K", "air_temperature", "Daily lowest temperature", "time: minimum", 0.1, 280.0
 )
 KELVIN = 273.15
 
@@ -55,7 +55,7 @@ def make_files(folder: Path, told: Callable[[int, int], None]) -> list[Path]:
     made = [*_write_watersheds(folder, world), *_write_districts(folder, world)]
     told(1, parts)
     months = {}
-    with ProcessPoolExecutor(2) as pool:
+    with ProcessPoolExecutor(len(decades)) as pool:
         tasks = {pool.submit(_write_decade, folder, world, first): first for first in decades}
         for done, task in enumerate(as_completed(tasks), start=2):
             files, months[tasks[task]] = task.result()

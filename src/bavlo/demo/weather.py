@@ -99,9 +99,12 @@ def _leave_gaps(days: np.ndarray, rain: np.ndarray, tmax: np.ndarray, tmin: np.n
         return (days >= np.datetime64(first)) & (days <= np.datetime64(last))
 
     rain[between("2003-07-11", "2003-07-14")] = np.nan
-    rain[between("1998-02-06", "1998-03-02"), :22] = np.nan
+    north = LAT > -34.2
+    rain[np.ix_(between("1998-02-06", "1998-03-02"), north)] = np.nan
     tmax[between("2011-01-19", "2011-01-19")] = np.nan
-    tmin[between("1995-09-02", "1995-09-20"), 40:, 50:] = np.nan
+    tmin[between("1995-09-02", "1995-09-20")[:, None, None] & (LAT < -36)[:, None] & (LON > 83)] = (
+        np.nan
+    )
 
 
 def _field(

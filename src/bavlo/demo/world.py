@@ -10,7 +10,7 @@ from shapely import LineString, MultiPolygon, Point, Polygon
 
 SEED = 20260
 WEST, EAST, SOUTH, NORTH = 78.0, 86.0, -38.0, -32.0
-CELL = 0.1
+CELL = 0.125
 YEARS = (1991, 2020)
 ISLAND = (78.85, -34.55)
 DISTRICT_CRS = "EPSG:32744"  # UTM zone 44 south

@@ -118,7 +118,8 @@ def _panels(lines: Lines) -> Figure:
     count = len(lines.regions)
     columns = min(int(np.ceil(np.sqrt(count))), 6)
     rows = -(-count // columns)
-    figure = Figure(figsize=(12.8, max(8.0, 1.35 * rows + 1)), layout="constrained")
+    height = max(8.0, 1.35 * rows + 1)
+    figure = Figure(figsize=(12.8, height))
     grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False).ravel()
     for axes in grid[count:]:
         axes.set_visible(False)
@@ -129,8 +130,19 @@ def _panels(lines: Lines) -> Figure:
         axes.set_title(shortened(lines.regions[r], 108 // columns), fontsize=10)
         axes.tick_params(labelsize=9, labelbottom=r + columns >= count)
     _finish(figure, list(grid[:count]), lines, lines.title)
-    if len(lines.measures) > 1:
-        figure.legend(loc="outside right upper", handlelength=1.6)
+    # Panels of one size need no layout engine, which would draw everything once more.
+    digits = max(len(f"{value:.4g}") for value in grid[0].get_ylim())
+    named = max(map(len, lines.measures)) if len(lines.measures) > 1 else 0
+    figure.subplots_adjust(
+        left=0.035 + 0.0065 * digits,
+        right=0.985 - (0.04 + 0.008 * named if named else 0),
+        bottom=0.6 / height,
+        top=1 - 0.66 / height,
+        wspace=0.08,
+        hspace=0.3 if rows < 6 else 0.42,
+    )
+    if named:
+        figure.legend(loc="upper right", handlelength=1.6, borderaxespad=0.2)
     return figure
 
 
@@ -149,20 +161,26 @@ def _line(
 def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> None:
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 
-    figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, fontweight="bold")
-    figure.supylabel(lines.unit or "value", fontsize=11)
-    figure.supxlabel(shortened(lines.caption, 170), x=0.01, ha="left", fontsize=9, color=INK)
-    several = len(panels) > 1
-    for axes in panels:
-        axes.margins(x=0.01)
-        if lines.dated:
-            locator = AutoDateLocator(minticks=3, maxticks=5 if several else 10)
-            axes.xaxis.set_major_locator(locator)
-            axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
-        if np.nanmin(lines.values, initial=0) >= 0 and np.nanmax(lines.values, initial=0) > 0:
-            low = np.nanmin(lines.values)
-            if low < 0.4 * np.nanmax(lines.values):
-                axes.set_ylim(bottom=0)
+    # One axes leaves the places to the layout engine, panels are given theirs.
+    placed = len(panels) > 1
+    words = [
+        figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, weight="bold"),
+        figure.supylabel(lines.unit or "value", fontsize=11),
+        figure.supxlabel(shortened(lines.caption, 170), x=0.01, ha="left", fontsize=9, color=INK),
+    ]
+    if placed:
+        words[0].set(y=0.99, va="top")
+        words[1].set(x=0.003, ha="left")
+        words[2].set(y=0.008, va="bottom")
+    axes = panels[0]  # the others share its axes
+    axes.margins(x=0.01)
+    if lines.dated:
+        locator = AutoDateLocator(minticks=3, maxticks=5 if placed else 10)
+        axes.xaxis.set_major_locator(locator)
+        axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
+    low, high = np.nanmin(lines.values, initial=np.inf), np.nanmax(lines.values, initial=-np.inf)
+    if 0 <= low < 0.4 * high:
+        axes.set_ylim(bottom=0)
 
 
 def _days(starts: list[str], ends: list[str]) -> np.ndarray:

@@ -194,14 +194,14 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     seen = missing = 0
     low, high = np.inf, -np.inf
     always = np.ones(cells.cells.size, bool)
-    empty_steps = 0
+    empty: list[int] = []
     for start in dict.fromkeys(starts):
         block = source.read(start, min(start + run, steps), cells)
         absent = np.isnan(block)
         seen += block.size
         missing += int(absent.sum())
         always &= absent.all(axis=0)
-        empty_steps += int(absent.all(axis=1).sum())
+        empty.extend((start + np.flatnonzero(absent.all(axis=1))).tolist())
         if not absent.all():
             low = min(low, float(np.nanmin(block)))
             high = max(high, float(np.nanmax(block)))
@@ -218,8 +218,11 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     text += f"; {share:.1%} missing"
     if constant:
         text += f", {constant:.1%} being cells that never have a value (such as the sea)"
-    if empty_steps:
-        doubts.append(f"{empty_steps} of the {looked} steps looked at have no value at all")
+    if empty and source.time is not None:
+        first = iso_day(int(source.time.start[empty[0]]), source.time.calendar)
+        doubts.append(
+            f"{len(empty)} of the {looked} steps looked at have no value at all, the first {first}"
+        )
     return text
 
 

@@ -105,7 +105,6 @@ class NetCDFGrid:
             block[:, window.place] = self.packing.decode(flat[:, window.within])
         return block
 
-
     def _keep_chunks(self, variable: Any, window: Window) -> None:
         """Keep the chunks that a run of steps touches, so that the next run finds them inflated."""
         if self.step_chunk == 1:

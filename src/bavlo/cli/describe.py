@@ -15,6 +15,8 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo describe sorrel/watersheds.geojson sorrel/districts.zip
 """
 
+OPTIONS = "variable level input-unit scale offset dates prefer grid-crs stamp day-start utc-offset"
+
 INDENT = 11
 
 
@@ -27,7 +29,7 @@ def parser() -> Parser:
         usage="bavlo describe FILE… [options]",
     )
     made.add_argument("files", metavar="FILE", nargs="+", help="grids and regions; patterns too")
-    add_options(made, ["variable"])
+    add_options(made, OPTIONS.split())
     return made
 
 
@@ -35,11 +37,13 @@ def run(arguments: list[str]) -> int:
     """Run `bavlo describe`."""
     given = parser().read(arguments)
     from bavlo.study.describe import describe
+    from bavlo.study.options import make_request
     from bavlo.study.request import expand
 
     paths: list[Path] = [path for text in given["files"] for path in expand(text)]
+    request = make_request("describe", {**given, "grids": given["files"]})
     width = min(shutil.get_terminal_size((100, 40)).columns, 110)
-    for n, told in enumerate(describe(paths, given["variable"])):
+    for n, told in enumerate(describe(paths, request.reading)):
         if n:
             print()
         print(told.heading)

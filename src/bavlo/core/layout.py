@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -12,6 +12,7 @@ import numpy as np
 SEMI_MAJOR_KM = 6378.137
 FLATTENING = 1 / 298.257223563
 AUTHALIC_RADIUS_KM = 6371.007180918475
+POINTS_A_SIDE = 8  # of a cell's outline, when it is bent on the ellipsoid
 
 
 @dataclass(frozen=True, eq=False)
@@ -123,26 +124,107 @@ class GridLayout:
         return self._projected_areas(rows, columns)
 
     def _projected_areas(self, rows: np.ndarray, columns: np.ndarray) -> np.ndarray:
-        """True areas of cells of a projected grid: planar area over the areal scale.
-
-        The scale is averaged over four Gauss points of the cell, which is exact for a scale that
-        is cubic across the cell.
-        """
+        """True areas of cells of a projected grid, by their outline taken to the ellipsoid."""
         import pyproj
 
-        crs = pyproj.CRS.from_user_input(self.crs)
-        metres = crs.axis_info[0].unit_conversion_factor if crs.axis_info else 1.0
-        to_lonlat = pyproj.Transformer.from_crs(crs, crs.geodetic_crs, always_xy=True)
-        projection = pyproj.Proj(crs)
-        width, height = np.abs(np.diff(self.x_edges)), np.abs(np.diff(self.y_edges))
-        inverse_scale = np.zeros(rows.size)
-        for dx in (-1, 1):
-            for dy in (-1, 1):
-                x = self.x_centres[columns] + dx * width[columns] / np.sqrt(12)
-                y = self.y_centres[rows] + dy * height[rows] / np.sqrt(12)
-                lon, lat = to_lonlat.transform(x, y)
-                inverse_scale += 0.25 / projection.get_factors(lon, lat).areal_scale
-        return width[columns] * height[rows] * metres**2 * 1e-6 * inverse_scale
+        transformer = pyproj.Transformer.from_crs(self.crs, "OGC:CRS84", always_xy=True)
+        steps = np.arange(POINTS_A_SIDE) / POINTS_A_SIDE
+        along_x = np.concatenate([steps, np.ones_like(steps), 1 - steps, np.zeros_like(steps)])
+        along_y = np.roll(along_x, POINTS_A_SIDE)
+        width, height = np.diff(self.x_edges)[columns], np.diff(self.y_edges)[rows]
+        x = self.x_edges[columns][:, None] + width[:, None] * along_x
+        y = self.y_edges[rows][:, None] + height[:, None] * along_y
+        return outline_areas(*transformer.transform(x, y))
+
+
+@dataclass(frozen=True, eq=False)
+class CurvilinearLayout(GridLayout):
+    """A grid whose cells have corners of their own, in longitude and latitude.
+
+    Its `x_edges` and `y_edges` only count columns and rows.
+
+    Parameters
+    ----------
+    lon, lat : (ny, nx, 4) float64
+        Corners of each cell in turn, degrees.
+    """
+
+    lon: np.ndarray = field(default_factory=lambda: np.zeros((0, 0, 4)))
+    lat: np.ndarray = field(default_factory=lambda: np.zeros((0, 0, 4)))
+
+    @classmethod
+    def from_centres_or_corners(cls, lon: np.ndarray, lat: np.ndarray) -> CurvilinearLayout:
+        """From (ny, nx) centres, whose corners lie halfway between, or (ny, nx, 4) corners."""
+        if lon.ndim == 2:
+            lon = lon[:1, :1] + (lon - lon[:1, :1] + 180) % 360 - 180
+            lon, lat = _corners(lon), np.clip(_corners(lat), -90, 90)
+        lon = lon[..., :1] + (lon - lon[..., :1] + 180) % 360 - 180
+        ny, nx = lon.shape[:2]
+        return cls(np.arange(nx + 1.0), np.arange(ny + 1.0), "curvilinear", lon, lat)
+
+    @cached_property
+    def extent(self) -> tuple[float, float, float, float]:
+        """Lowest longitude and latitude, highest longitude and latitude."""
+        lon, lat = self.lon, self.lat
+        return float(lon.min()), float(lat.min()), float(lon.max()), float(lat.max())
+
+    @cached_property
+    def cell_size(self) -> tuple[float, float]:
+        """Median reach of a cell in longitude and latitude, degrees."""
+        return (
+            float(np.median(np.ptp(self.lon, axis=-1))),
+            float(np.median(np.ptp(self.lat, axis=-1))),
+        )
+
+    def same_cells(self, other: GridLayout) -> bool:
+        """Whether both have the same cells to a thousandth of a cell."""
+        if not isinstance(other, CurvilinearLayout) or self.shape != other.shape:
+            return False
+        return all(
+            np.allclose(a, b, rtol=0, atol=1e-3 * size)
+            for a, b, size in (
+                (self.lon, other.lon, self.cell_size[0]),
+                (self.lat, other.lat, self.cell_size[1]),
+            )
+        )
+
+    def ellipsoid_areas(self, cells: np.ndarray) -> np.ndarray:
+        """Areas of cells on the ellipsoid, km²."""
+        lon, lat = (a.reshape(-1, 4)[cells] for a in (self.lon, self.lat))
+        share = np.arange(POINTS_A_SIDE) / POINTS_A_SIDE
+
+        def outline(corner: np.ndarray) -> np.ndarray:
+            follows = np.roll(corner, -1, axis=1)
+            sides = corner[..., None] + (follows - corner)[..., None] * share
+            return np.asarray(sides.reshape(len(corner), -1))
+
+        return outline_areas(outline(lon), outline(lat))
+
+
+def _corners(centres: np.ndarray) -> np.ndarray:
+    """(ny, nx, 4) corners halfway between (ny, nx) centres, mirrored outwards at the rim."""
+    wide = np.pad(centres, 1, mode="reflect", reflect_type="odd")
+    mesh = (wide[:-1, :-1] + wide[1:, :-1] + wide[:-1, 1:] + wide[1:, 1:]) / 4
+    return np.stack([mesh[:-1, :-1], mesh[:-1, 1:], mesh[1:, 1:], mesh[1:, :-1]], axis=-1)
+
+
+def outline_areas(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
+    """Areas within closed outlines on the WGS 84 ellipsoid.
+
+    Parameters
+    ----------
+    lon, lat : (N, K) float64
+        Points of each outline in turn, degrees. Between them the edge is straight in the
+        equal-area cylindrical projection.
+
+    Returns
+    -------
+    areas : (N,) float64
+        km².
+    """
+    x = np.radians((lon - lon[:, :1] + 180) % 360 - 180)
+    y = zone_area(lat)
+    return np.abs(np.sum(x * np.roll(y, -1, axis=1) - np.roll(x, -1, axis=1) * y, axis=1)) / 2
 
 
 def zone_area(latitude: np.ndarray) -> np.ndarray:

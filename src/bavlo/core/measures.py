@@ -12,7 +12,7 @@ import numpy as np
 from bavlo.core.errors import RequestError
 from bavlo.core.overlay import Overlay
 
-LEAST_COVER = 1e-6  # of a cell, for it to take part in lowest and highest values
+LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 
 
 @dataclass(frozen=True)
@@ -54,17 +54,18 @@ class OverlayIndex:
         self.overlay = overlay
         self.matrix = overlay.matrix()
         self.outside = overlay.outside()
-        filled = overlay.entries > 0
         self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
-        self.filled = np.flatnonzero(filled)
 
     @cached_property
-    def touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Cells of which at least LEAST_COVER is covered: regions that have any, starts, cells."""
+    def touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Cells of which at least LEAST_COVER is covered.
+
+        The regions that have any, where the entries of each begin, cells and weights.
+        """
         keep = self.overlay.fraction >= LEAST_COVER
         owner = np.repeat(np.arange(self.overlay.regions), self.overlay.entries)[keep]
         regions, start = np.unique(owner, return_index=True)
-        return regions, start, self.overlay.index[keep]
+        return regions, start, self.overlay.index[keep], self.overlay.weight[keep]
 
     @cached_property
     def size_classes(self) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
@@ -74,19 +75,20 @@ class OverlayIndex:
         of no weight. Sizes within a class differ by less than a quarter. Cells stand by weight, so
         that equal values always come in the same order.
         """
-        entries = self.overlay.entries[self.filled]
+        regions, start, cells, weights = self.touched
+        entries = np.diff(np.append(start, cells.size))
         size = np.ceil(np.log(np.maximum(entries, 1)) / np.log(1.25)).astype(int)
         classes = []
         for value in np.unique(size):
-            regions = self.filled[size == value]
-            count = self.overlay.entries[regions]
+            members = np.flatnonzero(size == value)
+            count = entries[members][:, None]
             nth = np.arange(count.max())
-            place = self.overlay.indptr[regions][:, None] + np.minimum(nth, count[:, None] - 1)
-            weight = np.where(nth < count[:, None], self.overlay.weight[place], 0.0)
+            place = start[members][:, None] + np.minimum(nth, count - 1)
+            weight = np.where(nth < count, weights[place], 0.0)
             order = np.argsort(weight, axis=1, kind="stable")
             weight = np.take_along_axis(weight, order, axis=1)
-            cells = np.take_along_axis(self.overlay.index[place], order, axis=1)
-            classes.append((regions, cells, weight))
+            ordered = np.take_along_axis(cells[place], order, axis=1)
+            classes.append((regions[members], ordered, weight))
         return classes
 
 
@@ -150,7 +152,7 @@ class CellSample:
 
     def extreme(self, choose: np.ufunc) -> np.ndarray:
         """(T, R) lowest (np.fmin) or highest (np.fmax) value of the touched cells."""
-        regions, start, cells = self.index.touched
+        regions, start, cells, _ = self.index.touched
         out = np.full((self.steps, self.index.overlay.regions), np.nan)
         if regions.size:
             by_entry = np.ascontiguousarray(self.block.T)[cells]

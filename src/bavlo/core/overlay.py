@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import sparse
 
-from bavlo.core.layout import AUTHALIC_RADIUS_KM, GridLayout
+from bavlo.core.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout
 from bavlo.core.regions import RegionEdges
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
@@ -92,6 +92,8 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
     Longitude-latitude: edges are straight in longitude and latitude, and areas are exact on the
     sphere. Otherwise areas are planar fractions of a cell times the cell's true (WGS 84) area.
     """
+    if isinstance(layout, CurvilinearLayout):
+        raise TypeError("use overlay_of, which knows the shapes")
     sphere = layout.is_lonlat
     outlines = edges
     ny, nx = layout.shape

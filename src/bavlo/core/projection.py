@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+import shapely
 
+from bavlo.core.curvilinear import overlay_curvilinear
 from bavlo.core.errors import InputError
-from bavlo.core.layout import GridLayout
+from bavlo.core.layout import CurvilinearLayout, GridLayout
+from bavlo.core.overlay import Overlay, overlay
 from bavlo.core.regions import LONLAT, RegionEdges, Regions, region_edges
 
 CELL_SHARE = 0.01  # an edge may stray this share of a cell from where it belongs
@@ -23,7 +26,8 @@ def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
     hundredth of a cell in the grid's.
     """
     edges = region_edges(regions.geometry)
-    target = LONLAT if layout.is_lonlat else layout.crs
+    plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)
+    target = LONLAT if plain else layout.crs
     if same_system(regions.crs, target):
         return edges
     import pyproj
@@ -47,6 +51,23 @@ def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
                 "leave it out, or check the reference system",
             )
     return placed
+
+
+def overlay_on_grid(regions: Regions, layout: GridLayout) -> Overlay:
+    """Shared areas of regions in any reference system and the cells of a grid."""
+    if not isinstance(layout, CurvilinearLayout):
+        return overlay(edges_on_grid(regions, layout), layout)
+    geometry = regions.geometry
+    if not same_system(regions.crs, LONLAT):
+        import pyproj
+
+        transformer = pyproj.Transformer.from_crs(regions.crs, LONLAT, always_xy=True)
+        size = np.sqrt(shapely.area(geometry).max()) / 200
+        geometry = shapely.transform(
+            shapely.segmentize(geometry, size),
+            lambda points: np.column_stack(transformer.transform(points[:, 0], points[:, 1])),
+        )
+    return overlay_curvilinear(geometry, layout)
 
 
 def same_system(one: str, other: str) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.periods import PeriodRule, periods_between
-from bavlo.core.timeaxis import DAY, TimeAxis, day_start, to_dates
+from bavlo.core.timeaxis import DAY, HOUR, TimeAxis, day_of, to_dates
 
 STAMPS = ("start", "middle", "end")
 
@@ -14,7 +14,11 @@ CALENDAR_STEPS = {"pentad": 5.07, "dekad": 10.14, "month": 30.44, "season": 91.3
 
 
 def time_axis(
-    stamps: np.ndarray, bounds: np.ndarray | None, calendar: str, stamp: str | None = None
+    stamps: np.ndarray,
+    bounds: np.ndarray | None,
+    calendar: str,
+    stamp: str | None = None,
+    day_start: int | None = None,
 ) -> TimeAxis:
     """The steps that time stamps, and bounds where a file has them, stand for.
 
@@ -28,6 +32,8 @@ def time_axis(
         CF calendar of both.
     stamp
         What a stamp marks: start, middle or end of its step; None to find out.
+    day_start
+        Hour at which the days of daily steps without bounds begin; None for midnight.
 
     Notes
     -----
@@ -42,8 +48,10 @@ def time_axis(
     if stamp is not None:
         return _stamped(stamps, calendar, length, stamp)
     if length == DAY:
-        start = day_start(stamps)
+        start = day_of(stamps) + (day_start or 0) * HOUR
         how = "each stamp taken for the day that holds it"
+        if day_start:
+            how = f"each stamp taken for the day from {day_start:02d}:00 of its date"
         return TimeAxis(start, start + DAY, calendar, length, how)
     if isinstance(length, str):
         start, end = _holding(stamps, calendar, length)

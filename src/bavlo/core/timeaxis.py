@@ -125,6 +125,6 @@ def iso_minute(instant: int, calendar: str) -> str:
     return f"{date.year:04d}-{date.month:02d}-{date.day:02d}T{date.hour:02d}:{date.minute:02d}"
 
 
-def day_start(instants: np.ndarray) -> np.ndarray:
+def day_of(instants: np.ndarray) -> np.ndarray:
     """The beginning of the day that holds each instant."""
     return np.asarray(instants, np.int64) // DAY * DAY

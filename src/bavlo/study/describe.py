@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +17,7 @@ from bavlo.core.regions import LONLAT, Regions, region_edges
 from bavlo.core.timeaxis import iso_day
 from bavlo.core.units import AMOUNT, RATE, Variable, quantity
 from bavlo.formats.grids import format_of, open_grid
-from bavlo.formats.grids.source import GridSource, whole
+from bavlo.formats.grids.source import GridSource, ReadOptions, where, whole
 from bavlo.formats.regions import (
     choose_label,
     is_region_file,
@@ -50,7 +50,7 @@ class Description:
     doubts: tuple[str, ...] = ()
 
 
-def describe(paths: Sequence[Path], variable: str | None = None) -> list[Description]:
+def describe(paths: Sequence[Path], options: ReadOptions) -> list[Description]:
     """Describe grids and regions; files of one grid are described together."""
     missing = next((path for path in paths if not path.exists()), None)
     if missing is not None:
@@ -65,20 +65,21 @@ def describe(paths: Sequence[Path], variable: str | None = None) -> list[Descrip
             "give NetCDF grids, or regions as GeoJSON, Shapefile or GeoPackage",
         )
     told: list[Description] = []
-    for group, name in _grids_of(grids, variable):
-        told.append(describe_grid(open_grid(group, name)))
+    for group, name in _grids_of(grids, options):
+        told.append(describe_grid(open_grid(group, replace(options, variable=name))))
     for path in others:
         told.append(describe_regions(path))
     return told
 
 
-def _grids_of(paths: list[Path], variable: str | None) -> list[tuple[list[Path], str]]:
+def _grids_of(paths: list[Path], options: ReadOptions) -> list[tuple[list[Path], str]]:
     """Files that hold the same variables, together; one entry for each variable."""
+    variable = options.variable
     groups: dict[tuple[str, ...], list[Path]] = {}
     for path in paths:
         found = format_of(path)
         assert found is not None
-        names = tuple(v.name for v in found.variables(path))
+        names = tuple(v.name for v in found.variables(path, options))
         if not names:
             raise InputError(path, "holds no variable on rows and columns with coordinates")
         if variable is not None and variable not in names:
@@ -95,7 +96,7 @@ def describe_grid(source: GridSource) -> Description:
     variable, layout = source.variable, source.layout
     doubts: list[str] = list(source.notes)
     facts = [("variable", _variable_text(variable))]
-    what = quantity(variable, source.where)
+    what = quantity(variable, where(source))
     facts.append(("kind", _kind_text(source)))
     if not variable.unit:
         doubts.append("the file gives no unit; Bavlo takes the values for a state")
@@ -137,7 +138,7 @@ def _variable_text(variable: Variable) -> str:
 
 
 def _kind_text(source: GridSource) -> str:
-    what = quantity(source.variable, source.where)
+    what = quantity(source.variable, where(source))
     does = {
         AMOUNT: "steps are added up",
         RATE: "steps are multiplied by their length and added up",

@@ -9,7 +9,7 @@ import numpy as np
 
 from bavlo.core.errors import InputError, RequestError
 from bavlo.core.measures import Measure, OverlayIndex, parse_measure
-from bavlo.core.overlay import Overlay, overlay
+from bavlo.core.overlay import Overlay
 from bavlo.core.periods import (
     Fold,
     PeriodAxis,
@@ -18,7 +18,7 @@ from bavlo.core.periods import (
     refuse_finer_than_steps,
     step_periods,
 )
-from bavlo.core.projection import edges_on_grid
+from bavlo.core.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.reductions import (
     MEAN,
     TOTAL,
@@ -31,7 +31,7 @@ from bavlo.core.reductions import (
 from bavlo.core.timeaxis import DAY, TimeAxis, iso_day
 from bavlo.core.units import AMOUNT, STATE, Quantity, convert, quantity, step_amounts
 from bavlo.formats.grids import open_grid
-from bavlo.formats.grids.source import CellSelection, GridSource
+from bavlo.formats.grids.source import CellSelection, GridSource, where
 from bavlo.formats.regions import RegionFile, read_regions
 from bavlo.study.listener import Listener
 from bavlo.study.request import Request
@@ -99,11 +99,11 @@ def prepare(request: Request, listener: Listener) -> Job:
     source, what = _open(request, listener)
     assert source.time is not None
     regions = _regions(request, listener)
-    shared = overlay(edges_on_grid(regions.regions, source.layout), source.layout)
+    shared = overlay_on_grid(regions.regions, source.layout)
     _check_overlap(source, regions, shared, listener)
 
     combine = _combine(request, what)
-    periods, left_out = _periods(request, source.time, source.where)
+    periods, left_out = _periods(request, source.time, where(source))
     check_unit(request, what, combine)
     folded = fold(source.time, periods, may_share=combine in (TOTAL, MEAN))
     folding = _folding(source.time, what, periods, folded)
@@ -130,14 +130,14 @@ def _open(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
         names = ", ".join(str(g.name or g.paths[0]) for g in request.grids)
         raise RequestError("", f"several grids were given: {names}", "give one grid at a time")
     argument = request.grids[0]
-    source = open_grid(argument.paths, request.variable, request.stamp)
+    source = open_grid(argument.paths, request.reading)
     if source.time is None:
-        raise InputError(source.where, "has no time axis", "a series needs one")
+        raise InputError(where(source), "has no time axis", "a series needs one")
     for text in source.notes:
         listener.note(text)
-    what = quantity(source.variable, source.where)
+    what = quantity(source.variable, where(source))
     if not source.variable.unit:
-        listener.warn(f"{source.where}: {source.variable.name} has no unit; taken as a state")
+        listener.warn(f"{where(source)}: {source.variable.name} has no unit; taken as a state")
     listener.note(
         f"{source.variable.name}: {len(source.time)} steps of a {source.time.step_name}, "
         f"{iso_day(int(source.time.start[0]), source.time.calendar)}.."
@@ -148,7 +148,7 @@ def _open(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
     if gaps.size:
         first = int(gaps[0])
         listener.warn(
-            f"{source.where}: {gaps.size} gap(s) in time, the first between "
+            f"{where(source)}: {gaps.size} gap(s) in time, the first between "
             f"{iso_day(int(source.time.end[first - 1]) - 1, source.time.calendar)} and "
             f"{iso_day(int(source.time.start[first]), source.time.calendar)}"
         )
@@ -238,7 +238,7 @@ def _combine(request: Request, what: Quantity) -> str:
     return combine
 
 
-def _periods(request: Request, time: TimeAxis, where: str) -> tuple[PeriodAxis, list[str]]:
+def _periods(request: Request, time: TimeAxis, files: str) -> tuple[PeriodAxis, list[str]]:
     """The reported periods, and the labels of those that --during cuts."""
     first, last = int(time.start[0]), int(time.end[-1])
     wanted = (first, last)
@@ -248,7 +248,7 @@ def _periods(request: Request, time: TimeAxis, where: str) -> tuple[PeriodAxis, 
             raise RequestError(
                 "--during",
                 f"{request.during} is outside the data",
-                f"{where} has {iso_day(first, time.calendar)}..{iso_day(last - 1, time.calendar)}",
+                f"{files} has {iso_day(first, time.calendar)}..{iso_day(last - 1, time.calendar)}",
             )
     if request.rule.kind == "all":
         first, last = max(first, wanted[0]), min(last, wanted[1])

@@ -17,9 +17,12 @@ from bavlo.study.request import (
     parse_choice,
     parse_combine,
     parse_grids,
+    parse_hour,
     parse_jobs,
     parse_measures,
     parse_memory,
+    parse_number,
+    parse_offset,
     parse_share,
 )
 
@@ -102,6 +105,74 @@ OPTIONS: dict[str, Option] = {
             group="regions",
         ),
         Option("variable", "variable", "NAME", "variable, where a file has several", group="grid"),
+        Option(
+            "level",
+            "level",
+            "V",
+            "value of a further dimension, where it has several",
+            group="grid",
+        ),
+        Option(
+            "input-unit",
+            "input_unit",
+            "UNIT",
+            "unit of the file, where it is silent or wrong",
+            group="grid",
+        ),
+        Option(
+            "scale",
+            "scale",
+            "NUMBER",
+            "multiply values by this (after the file's own packing)",
+            lambda t: parse_number(t, "--scale"),
+            group="grid",
+        ),
+        Option(
+            "offset",
+            "offset",
+            "NUMBER",
+            "then add this",
+            lambda t: parse_number(t, "--offset"),
+            group="grid",
+        ),
+        Option(
+            "dates",
+            "dates",
+            "PATTERN",
+            "where the date stands in file names, as rain_%Y%m%d (default: found)",
+            group="grid",
+        ),
+        Option(
+            "prefer",
+            "prefer",
+            "first|last",
+            "which file counts where two differ on a step",
+            lambda t: parse_choice(t, "--prefer", ("first", "last")),
+            group="grid",
+        ),
+        Option(
+            "grid-crs",
+            "grid_crs",
+            "CRS",
+            "reference system of a raster that names none, as EPSG:32744",
+            group="grid",
+        ),
+        Option(
+            "day-start",
+            "day_start",
+            "HH",
+            "hour at which the days of daily steps begin (default: 0)",
+            parse_hour,
+            group="grid",
+        ),
+        Option(
+            "utc-offset",
+            "utc_offset",
+            "HH:MM",
+            "add to all times, as +05:30",
+            parse_offset,
+            group="grid",
+        ),
         Option(
             "stamp",
             "stamp",
@@ -238,7 +309,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
             continue
         if name == "grids":
             fields["grids"] = parse_grids(value)
-        elif name not in ("quiet", "verbose"):
+        elif name not in ("quiet", "verbose", "files"):
             option = OPTIONS[name]
             fields[option.field] = value if value is True else option.parse(value)
     fields["rule"] = parse_every(fields.get("every", Request.every))

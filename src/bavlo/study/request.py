@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import glob
+import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from bavlo.core.errors import InputError, RequestError
 from bavlo.core.measures import Measure, parse_measure
 from bavlo.core.periods import DateRange, PeriodRule
 from bavlo.core.reductions import COMBINES
+from bavlo.formats.grids.source import ReadOptions
 
 MONTHLY = PeriodRule("month")
 ORDERS = ("region", "cell")
@@ -49,7 +51,16 @@ class Request:
     label: str | None = None
     only: tuple[str, ...] = ()
     variable: str | None = None
+    level: str | None = None
     stamp: str | None = None
+    day_start: int | None = None
+    utc_offset: int = 0
+    input_unit: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+    dates: str | None = None
+    prefer: str | None = None
+    grid_crs: str | None = None
     during: DateRange | None = None
     every: str = "month"
     rule: PeriodRule = MONTHLY
@@ -65,6 +76,11 @@ class Request:
     jobs: int = 1
     memory: int = 2**30
 
+    @property
+    def reading(self) -> ReadOptions:
+        """What the user says about the grid files."""
+        return ReadOptions(**{f.name: getattr(self, f.name) for f in fields(ReadOptions)})
+
     def about(self) -> dict[str, Any]:
         """What the numbers depend on, as plain data for the provenance."""
         return {
@@ -77,7 +93,7 @@ class Request:
             "label": self.label,
             "only": list(self.only),
             "variable": self.variable,
-            "stamp": self.stamp,
+            **{f.name: getattr(self, f.name) for f in fields(ReadOptions) if f.name != "variable"},
             "during": None if self.during is None else str(self.during),
             "every": self.every,
             "combine": self.combine,
@@ -150,6 +166,39 @@ def parse_memory(text: str) -> int:
     if not match:
         raise RequestError("--memory", f"'{text}' is no size", "write it as 800MB or 2GB")
     return int(float(match.group(1)) * MEMORY_UNITS[match.group(2).upper()])
+
+
+def parse_number(text: str, option: str) -> float:
+    """Read a finite number."""
+    try:
+        number = float(text)
+    except ValueError:
+        number = math.nan
+    if not math.isfinite(number):
+        raise RequestError(option, f"'{text}' is no number")
+    return number
+
+
+def parse_hour(text: str) -> int:
+    """Read an hour of the day, 0 to 23."""
+    if not text.isdigit() or int(text) > 23:
+        raise RequestError("--day-start", f"'{text}' is no hour", "give 0 to 23")
+    return int(text)
+
+
+def parse_offset(text: str) -> int:
+    """Read HH:MM, perhaps with a sign, as minutes.
+
+    Examples
+    --------
+    >>> parse_offset("-05:30")
+    -330
+    """
+    match = re.fullmatch(r"([+-]?)(\d{1,2}):([0-5]\d)", text)
+    if not match or int(match.group(2)) > 14:
+        raise RequestError("--utc-offset", f"'{text}' is no offset", "write it as +05:30")
+    minutes = int(match.group(2)) * 60 + int(match.group(3))
+    return -minutes if match.group(1) == "-" else minutes
 
 
 def parse_jobs(text: str) -> int:

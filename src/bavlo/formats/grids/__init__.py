@@ -6,80 +6,100 @@ FORMATS.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from types import ModuleType
 
-import numpy as np
-
 from bavlo.core.errors import InputError
-from bavlo.core.steps import time_axis
-from bavlo.core.timeaxis import TimeAxis, iso_day
-from bavlo.formats.grids import netcdf
-from bavlo.formats.grids.source import GridFile, GridSource, RawTimes
+from bavlo.core.units import Variable
+from bavlo.formats.grids import netcdf, raster, zarr
+from bavlo.formats.grids.dates import find_dates
+from bavlo.formats.grids.join import join
+from bavlo.formats.grids.raster import RasterGrid
+from bavlo.formats.grids.source import GridFile, GridSource, ReadOptions
 
-FORMATS: tuple[ModuleType, ...] = (netcdf,)
+FORMATS: tuple[ModuleType, ...] = (netcdf, zarr, raster)
+# Ways in which a folder of files is told to be one grid without opening each of them.
+MANY = 2
 
 
 def format_of(path: Path) -> ModuleType | None:
     """The format of a grid file, told by its content; None where it is none of them."""
-    try:
-        with path.open("rb") as file:
-            head = file.read(16)
-    except IsADirectoryError:
-        head = b""
-    except OSError as error:
-        raise InputError(path, f"cannot be opened ({error.strerror})") from error
+    head = b""
+    if not path.is_dir():
+        try:
+            with path.open("rb") as file:
+                head = file.read(16)
+        except OSError as error:
+            raise InputError(path, f"cannot be opened ({error.strerror})") from error
     return next((f for f in FORMATS if f.recognises(path, head)), None)
 
 
-def open_grid(
-    paths: Sequence[Path], variable: str | None = None, stamp: str | None = None
-) -> GridSource:
+def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
     """Open one grid in one or many files.
 
     Parameters
     ----------
-    variable
-        Needed where the files have more than one.
-    stamp
-        What time stamps mark (start, middle, end), where the file leaves it open.
+    paths
+        In any order; files of one layout are joined in time, others are tiles.
+    options
+        What the user says about them.
     """
-    formats = []
-    for path in paths:
-        found = format_of(path)
-        if found is None:
-            raise InputError(path, "is no grid that Bavlo reads", "give a NetCDF file")
-        formats.append(found)
-    name = _choose(paths[0], formats[0].variables(paths[0]), variable)
-    files = [f.open_file(path, name) for f, path in zip(formats, paths, strict=True)]
-    first = files[0]
-    for file in files[1:]:
-        if not first.layout.same_cells(file.layout):
+    first_format = _format(paths[0])
+    name = _choose(paths[0], first_format.variables(paths[0], options), options.variable)
+    first = first_format.open_file(paths[0], name, options)
+    if isinstance(first, RasterGrid) and len(paths) > MANY:
+        trusted = _by_their_names(paths, first, options)
+        if trusted is not None:
+            return join(trusted, options)
+    files: list[GridFile] = [first]
+    for path in paths[1:]:
+        module = _format(path)
+        found = [v.name for v in module.variables(path, options)]
+        # Rasters are named by their files, which may differ (a tile, a date).
+        wanted = found[0] if module is raster and len(found) == 1 else name
+        if wanted not in found:
             raise InputError(
-                file.path,
-                f"has other cells than {first.path.name}",
-                "give files of one grid only",
+                path,
+                f"has no variable '{name}' as {paths[0].name} has",
+                f"it has: {', '.join(found) or 'none'}",
             )
-        if file.variable.unit != first.variable.unit:
-            raise InputError(
-                file.path,
-                f"has the unit '{file.variable.unit}', {first.path.name} '{first.variable.unit}'",
-                "give files of one grid only",
-            )
-        if (file.times is None) != (first.times is None):
-            raise InputError(file.path, f"has no time axis as {first.path.name} has, or one more")
-    notes = tuple(dict.fromkeys(note for file in files for note in file.notes))
-    if first.times is None:
-        if len(files) > 1:
-            raise InputError(files[1].path, "has no time axis to join it by", "give one file")
-        none = np.zeros(1, np.int64)
-        return GridSource((first,), first.layout, first.variable, None, none, none, notes)
-    return _joined(files, notes, stamp)
+        files.append(module.open_file(path, wanted, options))
+    return join(files, options)
 
 
-def _choose(path: Path, found: Iterable[object], wanted: str | None) -> str:
-    names = [v.name for v in found]  # type: ignore[attr-defined]
+def _by_their_names(
+    paths: Sequence[Path], first: RasterGrid, options: ReadOptions
+) -> list[GridFile] | None:
+    """A file a step, dated by the names: only the first is opened until they are read.
+
+    None where the names tell no dates, or the same date twice (then they may be tiles).
+    """
+    if len(first.bands) != 1:
+        return None
+    names = [raster.plain_name(path) for path in paths]
+    steps = find_dates(names, options.dates, paths[0].parent)
+    if steps is None or len({step.stamp for step in steps}) < len(steps):
+        return None
+    return [
+        first.on_trust(path, raster.raw_times([step]))
+        for path, step in zip(paths, steps, strict=True)
+    ]
+
+
+def _format(path: Path) -> ModuleType:
+    found = format_of(path)
+    if found is None:
+        raise InputError(
+            path,
+            "is no grid that Bavlo reads",
+            "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB, or look at it with `bavlo describe`",
+        )
+    return found
+
+
+def _choose(path: Path, found: Sequence[Variable], wanted: str | None) -> str:
+    names = [v.name for v in found]
     if not names:
         raise InputError(
             path,
@@ -87,7 +107,7 @@ def _choose(path: Path, found: Iterable[object], wanted: str | None) -> str:
             "look at it with `bavlo describe`",
         )
     if wanted is None and len(names) == 1:
-        return str(names[0])
+        return names[0]
     if wanted is None:
         raise InputError(
             path, f"holds several variables: {', '.join(names)}", "choose one with --variable"
@@ -95,35 +115,3 @@ def _choose(path: Path, found: Iterable[object], wanted: str | None) -> str:
     if wanted not in names:
         raise InputError(path, f"has no variable '{wanted}'", f"it has: {', '.join(names)}")
     return wanted
-
-
-def _joined(files: list[GridFile], notes: tuple[str, ...], stamp: str | None) -> GridSource:
-    """Files in order of time as one grid."""
-    times = [f.times for f in files if f.times is not None]
-    calendars = {t.calendar for t in times}
-    if len(calendars) > 1:
-        raise InputError(
-            files[1].path, f"another calendar than before: {' and '.join(sorted(calendars))}"
-        )
-    if not all(t.stamps.size for t in times):
-        empty = next(f for f in files if f.times is not None and not f.times.stamps.size)
-        raise InputError(empty.path, "has a time axis without steps", "leave it out")
-    stamps = np.concatenate([t.stamps for t in times])
-    file_of = np.repeat(np.arange(len(files)), [t.stamps.size for t in times])
-    step_in = np.concatenate([np.arange(t.stamps.size) for t in times])
-    order = np.argsort(stamps, kind="stable")
-    twice = np.flatnonzero(np.diff(stamps[order]) == 0)
-    if twice.size:
-        a, b = (files[file_of[order[twice[0] + n]]].path for n in (0, 1))
-        day = iso_day(int(stamps[order[twice[0]]]), times[0].calendar)
-        what = f"has the step {day} twice" if a == b else f"has the step {day}, as {a.name} has"
-        raise InputError(b, what, "leave one of them out")
-    bounds = None
-    if all(t.bounds is not None for t in times):
-        bounds = np.concatenate([t.bounds for t in times if t.bounds is not None])[order]
-    raw = RawTimes(stamps[order], bounds, times[0].calendar)
-    axis: TimeAxis = time_axis(raw.stamps, raw.bounds, raw.calendar, stamp)
-    first = files[0]
-    return GridSource(
-        tuple(files), first.layout, first.variable, axis, file_of[order], step_in[order], notes
-    )

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import Protocol
@@ -105,59 +104,99 @@ class RawTimes:
     calendar: str
 
 
+@dataclass(frozen=True)
+class ReadOptions:
+    """What a user says about files whose own metadata is silent, wrong or manifold.
+
+    Parameters
+    ----------
+    variable, level
+        Which variable, and which value of a further dimension.
+    stamp, day_start, utc_offset
+        What time stamps mark, the hour at which a day begins, and minutes to add to all times.
+    input_unit, scale, offset
+        The unit, and value = read × scale + offset.
+    dates
+        Where the dates stand in file names, in strftime codes.
+    prefer
+        Which of two different values of a step counts: first or last.
+    grid_crs
+        Reference system of a raster that names none.
+    """
+
+    variable: str | None = None
+    level: str | None = None
+    stamp: str | None = None
+    day_start: int | None = None
+    utc_offset: int = 0
+    input_unit: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+    dates: str | None = None
+    prefer: str | None = None
+    grid_crs: str | None = None
+
+
 class GridFile(Protocol):
     """One file's share of a grid: what a format must provide.
 
     A file is picklable; it opens itself again where it is read.
     """
 
-    path: Path
-    variable: Variable
-    layout: GridLayout
-    times: RawTimes | None
-    step_chunk: int
-    notes: tuple[str, ...]
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+
+    @property
+    def variable(self) -> Variable:
+        """As the file describes it."""
+
+    @property
+    def layout(self) -> GridLayout:
+        """Its cells."""
+
+    @property
+    def times(self) -> RawTimes | None:
+        """Its time stamps; None for a grid without time."""
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader noticed and a user should know."""
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
 
 
-@dataclass(frozen=True, eq=False)
-class GridSource:
-    """A grid, from one file or many.
-
-    Parameters
-    ----------
-    files
-        In order of time.
-    layout, variable
-        The same for all files.
-    time
-        All steps; None for a grid without time.
-    file_of, step_in : (T,) int64
-        The file that holds each step, and its number there.
-    notes
-        What the reader noticed and a user should know.
-    """
-
-    files: tuple[GridFile, ...]
-    layout: GridLayout
-    variable: Variable
-    time: TimeAxis | None
-    file_of: np.ndarray
-    step_in: np.ndarray
-    notes: tuple[str, ...] = field(default=())
+class GridSource(Protocol):
+    """A grid, from one file or many: what the study needs of it."""
 
     @property
-    def where(self) -> str:
-        """The files in a few words, for messages."""
-        names = [str(f.path) for f in self.files]
-        return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+    def files(self) -> tuple[GridFile, ...]:
+        """All files, in order of time."""
+
+    @property
+    def layout(self) -> GridLayout:
+        """All cells."""
+
+    @property
+    def variable(self) -> Variable:
+        """The variable, with what the user said about it."""
+
+    @property
+    def time(self) -> TimeAxis | None:
+        """All steps; None for a grid without time."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the readers noticed and a user should know."""
 
     @property
     def step_chunk(self) -> int:
         """Steps that are stored together."""
-        return max(f.step_chunk for f in self.files)
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded).
@@ -165,17 +204,11 @@ class GridSource:
         Returns
         -------
         block : (T, C) float64
-            In the file's unit, NaN where there is no data.
+            In the variable's unit, NaN where there is no data.
         """
-        file_of, step_in = self.file_of[first:last], self.step_in[first:last]
-        new_run = (np.diff(file_of) != 0) | (np.diff(step_in) != 1)
-        starts = np.concatenate([[0], np.flatnonzero(new_run) + 1, [last - first]])
-        if starts.size == 2:
-            low = int(step_in[0])
-            return self.files[file_of[0]].read(low, low + last - first, cells)
-        block = np.empty((last - first, cells.cells.size))
-        for start, stop in itertools.pairwise(starts):
-            low = int(step_in[start])
-            file = self.files[file_of[start]]
-            block[start:stop] = file.read(low, low + int(stop - start), cells)
-        return block
+
+
+def where(source: GridSource) -> str:
+    """The files of a grid in a few words, for messages."""
+    names = [str(f.path) for f in source.files]
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

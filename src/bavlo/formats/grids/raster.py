@@ -1,0 +1,331 @@
+"""Raster files that rasterio reads: GeoTIFF, ASCII grid, GRIB and more; a band is a step."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import threading
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.errors import InputError
+from bavlo.core.layout import GridLayout
+from bavlo.core.timeaxis import SECOND
+from bavlo.core.units import Variable
+from bavlo.formats.grids import cf
+from bavlo.formats.grids.dates import CALENDAR, NamedStep, find_dates
+from bavlo.formats.grids.source import CellSelection, RawTimes, ReadOptions
+
+TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
+GZIP = b"\x1f\x8b"
+GRIB = b"GRIB"
+MOST_OPEN = 8
+# Never let the raster library guess: vectors, databases and web services are not grids.
+NOT_GRIDS = {
+    "GPKG",
+    "ESRI Shapefile",
+    "GeoJSON",
+    "SQLite",
+    "HTTP",
+    "WMS",
+    "WCS",
+    "PDF",
+    "netCDF",
+    "HDF5",
+    "HDF5Image",
+    "Zarr",
+    "PNG",
+    "JPEG",
+    "GIF",
+    "BIGGIF",
+    "VRT",
+}
+
+_local = threading.local()  # GDAL files belong to the thread that opened them
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a file is a raster: by its first bytes, else by what the library makes of it."""
+    if head.startswith((*TIFF, GRIB)) or head[:5].lower() == b"ncols":
+        return True
+    if head.startswith(GZIP):
+        return path.name.lower().endswith((".tif.gz", ".tiff.gz", ".asc.gz", ".grb.gz", ".grib.gz"))
+    if not head or not path.is_file() or path.suffix.lower() in (".csv", ".txt", ".json", ".nc"):
+        return False
+    import rasterio
+    from rasterio.errors import RasterioIOError
+
+    try:
+        with rasterio.open(path) as data:
+            return data.driver not in NOT_GRIDS and data.count > 0
+    except RasterioIOError:
+        return False
+
+
+@contextmanager
+def _dataset(path: Path) -> Iterator[Any]:
+    """An open raster; each thread keeps its last few open."""
+    import rasterio
+    from rasterio.errors import NotGeoreferencedWarning, RasterioError
+
+    files: OrderedDict[Path, Any] = getattr(_local, "files", None) or OrderedDict()
+    _local.files = files
+    data = files.pop(path, None)
+    import warnings
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", NotGeoreferencedWarning)
+            if data is None:
+                data = _opened(path)
+            yield data
+    except (RasterioError, OSError, EOFError, zlib.error, ValueError, IndexError) as error:
+        if data is not None:
+            with contextlib.suppress(RasterioError):
+                data.close()
+        if not path.exists():
+            raise InputError(path, "there is no such file", "check the path") from error
+        raise cf.not_damaged(path, error) from error
+    files[path] = data
+    while len(files) > MOST_OPEN:
+        files.popitem(last=False)[1].close()
+    del rasterio
+
+
+def _opened(path: Path) -> Any:
+    import rasterio
+
+    with path.open("rb") as file:
+        zipped = file.read(2) == GZIP
+    if not zipped:
+        return rasterio.open(path)
+    # Unpacked here and not by the raster library, since this checks the checksum.
+    inner = Path(path.stem)
+    with gzip.open(path) as file:
+        return rasterio.MemoryFile(file.read(), filename=inner.name).open()
+
+
+@dataclass(frozen=True, eq=False)
+class RasterGrid:
+    """The bands of one raster file.
+
+    Parameters
+    ----------
+    bands
+        Band of each step, counted from 1.
+    packing
+        Of each band.
+    expected
+        The cells that the file must have, where it was not opened yet; else as found.
+    """
+
+    path: Path
+    variable: Variable
+    layout: GridLayout
+    times: RawTimes | None
+    bands: tuple[int, ...]
+    packing: cf.Packing
+    shape: tuple[int, int]
+    notes: tuple[str, ...] = ()
+    checked: bool = True
+    grid_crs: str | None = None
+    step_chunk: int = 1
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
+        from rasterio.windows import Window
+
+        block = np.empty((last - first, cells.cells.size))
+        with _dataset(self.path) as data:
+            if not self.checked:
+                self._check(data)
+            for window in cells.windows:
+                rows, columns = window.rows, window.columns
+                stored = data.read(
+                    list(self.bands[first:last]),
+                    window=Window.from_slices(rows, columns),
+                )
+                flat = stored.reshape(last - first, -1)[:, window.within]
+                block[:, window.place] = self.packing.decode(flat)
+        return block
+
+    def _check(self, data: Any) -> None:
+        """A file that was taken on trust when the folder was opened must keep its promise."""
+        found = _layout(self.path, data, self.grid_crs)
+        if not found.same_cells(self.layout):
+            raise InputError(
+                self.path, "has other cells than the first file", "give files of one grid only"
+            )
+        if data.count != len(self.bands) or _packing(data) != self.packing:
+            raise InputError(
+                self.path,
+                "has other bands, scale or missing value than the first file",
+                "give files of one grid only",
+            )
+
+    def on_trust(self, path: Path, times: RawTimes) -> RasterGrid:
+        """Another file that is taken to be like this one until it is read."""
+        return replace(self, path=path, times=times, checked=False)
+
+    @cached_property
+    def name(self) -> str:
+        """Name of the file without its endings."""
+        return plain_name(self.path)
+
+
+def plain_name(path: Path) -> str:
+    """A file's name without `.gz` and its ending, which may hold dots of a date."""
+    name = path.name
+    for ending in (".gz", ".tif", ".tiff", ".asc", ".grb", ".grib", ".grib2", ".grb2", ".img"):
+        if name.lower().endswith(ending):
+            name = name[: -len(ending)]
+    return name
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The one variable of a raster, or several where bands name different ones."""
+    with _dataset(path) as data:
+        return [_variable(path, data, element) for element in _elements(data)]
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
+    """Read the metadata of a raster file."""
+    with _dataset(path) as data:
+        element = next(e for e in _elements(data) if _variable(path, data, e).name == variable)
+        bands = [n for n in range(1, data.count + 1) if _element(data, n) == element]
+        times, notes = _times(path, data, bands, options)
+        return RasterGrid(
+            path,
+            _variable(path, data, element),
+            _layout(path, data, options.grid_crs),
+            times,
+            tuple(bands),
+            _packing(data),
+            (data.height, data.width),
+            tuple(notes + _crs_notes(path, data, options.grid_crs)),
+            grid_crs=options.grid_crs,
+        )
+
+
+def _element(data: Any, band: int) -> str:
+    """What a GRIB band is about; empty in other formats."""
+    return str(data.tags(band).get("GRIB_ELEMENT", "")) if data.driver == "GRIB" else ""
+
+
+def _elements(data: Any) -> list[str]:
+    return list(dict.fromkeys(_element(data, n) for n in range(1, data.count + 1)))
+
+
+def _variable(path: Path, data: Any, element: str) -> Variable:
+    tags = {**data.tags(), **data.tags(1)}
+    name = element.lower() or tags.get("variable") or tags.get("NETCDF_VARNAME") or ""
+    if not name:
+        stem = plain_name(path)
+        name = "".join(c if c.isalpha() else " " for c in stem).split()[:1] or ["band"]
+        name = name[0]
+    unit = next((u for u in data.units if u), None) or tags.get("units") or ""
+    if data.driver == "GRIB":
+        unit = _grib_unit(tags.get("GRIB_UNIT", unit))
+    return Variable(
+        str(name),
+        str(unit),
+        str(tags.get("standard_name", "")),
+        str(tags.get("long_name", "")),
+        str(tags.get("cell_methods", "")),
+    )
+
+
+def _grib_unit(text: str) -> str:
+    """`[kg/(m^2)]` as `kg/(m2)`."""
+    return {"C": "degC"}.get(text.strip("[]"), text.strip("[]").replace("^", ""))
+
+
+def _packing(data: Any) -> cf.Packing:
+    nodata = [float(v) for v in data.nodatavals if v is not None]
+    scale, offset = float(data.scales[0]), float(data.offsets[0])
+    if len(set(data.scales)) > 1 or len(set(data.offsets)) > 1 or len(set(nodata)) > 1:
+        raise ValueError("its bands have different scales or missing values")
+    return cf.Packing(
+        None if scale == 1 else scale,
+        None if offset == 0 else offset,
+        tuple(dict.fromkeys(nodata)),
+    )
+
+
+def _layout(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
+    transform = data.transform
+    if transform.b or transform.d:
+        raise InputError(path, "is turned against its axes", "warp it to a grid with straight axes")
+    x = transform.c + transform.a * np.arange(data.width + 1)
+    y = transform.f + transform.e * np.arange(data.height + 1)
+    x, y = _decimal(x), _decimal(y)
+    if data.crs is not None and grid_crs is None:
+        if data.crs.is_geographic and not data.crs.is_projected:
+            return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+        return GridLayout(x, y, data.crs.to_wkt())
+    if grid_crs is not None:
+        import pyproj
+
+        crs = pyproj.CRS.from_user_input(grid_crs)
+        return GridLayout(x, y, "lonlat" if crs.is_geographic else crs.to_wkt())
+    if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
+        return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+    raise InputError(path, "names no reference system", "give it with --grid-crs, as EPSG:32744")
+
+
+def _decimal(edges: np.ndarray) -> np.ndarray:
+    """Edges without the rounding noise of origin plus n times size."""
+    return np.round(edges, 10)
+
+
+def _crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
+    if data.crs is None and grid_crs is None:
+        return [f"{path.name} names no reference system; taken as longitude and latitude"]
+    return []
+
+
+def _times(
+    path: Path, data: Any, bands: list[int], options: ReadOptions
+) -> tuple[RawTimes | None, list[str]]:
+    """Steps from GRIB metadata, band descriptions, tags or the name of the file."""
+    tags = [data.tags(n) for n in bands]
+    if data.driver == "GRIB":
+        valid = [str(t.get("GRIB_VALID_TIME", "")).split()[0] for t in tags]
+        return RawTimes(np.array(valid, np.int64) * SECOND, None, CALENDAR), []
+    described = [data.descriptions[n - 1] or "" for n in bands]
+    for key in ("time", "date", "datetime", "DATE", "TIME", "TIFFTAG_DATETIME"):
+        if not all(described) and all(key in t for t in tags) and (len(bands) > 1 or key != "TIME"):
+            described = [t[key] for t in tags]
+    if all(described):
+        steps = find_dates(described, options.dates, path)
+        if steps is not None:
+            return raw_times(steps), ["dates from the descriptions of bands"]
+    if len(bands) == 1:
+        steps = find_dates([plain_name(path)], options.dates, path)
+        if steps is not None:
+            return raw_times(steps), []
+    if len(bands) > 1:
+        raise InputError(
+            path,
+            f"has {len(bands)} bands that name no dates",
+            "write the dates into the descriptions of the bands",
+        )
+    return None, []
+
+
+def raw_times(steps: list[NamedStep]) -> RawTimes:
+    """Steps that names tell, as time stamps with bounds where all names tell those."""
+    stamps = np.array([step.stamp for step in steps], np.int64)
+    ends = [step.end for step in steps]
+    bounds = None
+    if all(end is not None for end in ends):
+        bounds = np.column_stack([stamps, np.array(ends, np.int64)])
+    return RawTimes(stamps, bounds, CALENDAR)

@@ -1,0 +1,85 @@
+"""Zarr stores, version 2 and 3, consolidated or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import lru_cache, partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.errors import InputError
+from bavlo.core.units import Variable
+from bavlo.formats.grids import cf, cfgrid
+from bavlo.formats.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.formats.grids.source import ReadOptions
+
+MARKS = (".zgroup", ".zmetadata", "zarr.json", ".zarray")
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a folder is a Zarr store."""
+    return path.is_dir() and any((path / mark).exists() for mark in MARKS)
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The gridded variables of a store."""
+    return cfgrid.variables(path, container)
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
+    """Read the metadata of one variable."""
+    return cfgrid.open_file(path, variable, options, container)
+
+
+@contextmanager
+def container(path: Path) -> Iterator[Container]:
+    """The variables of a store."""
+    try:
+        yield _container(path)
+    except (OSError, RuntimeError, ValueError, KeyError, TypeError) as error:
+        raise cf.not_damaged(path, error) from error
+
+
+@lru_cache(maxsize=16)
+def _container(path: Path) -> Container:
+    try:
+        import zarr
+    except ImportError:
+        raise InputError(
+            path, "is a Zarr store, which needs a further library", "pip install 'bavlo[zarr]'"
+        ) from None
+    group: Any = zarr.open_group(path, mode="r")
+    found: dict[str, Stored] = {}
+    for name, array in _arrays(group, ""):
+        attributes = dict(array.attrs)
+        dimensions = attributes.pop("_ARRAY_DIMENSIONS", None)
+        dimensions = dimensions or getattr(array.metadata, "dimension_names", None)
+        if not dimensions or len(dimensions) != array.ndim:
+            continue
+        fill = array.fill_value
+        if fill is not None and "_FillValue" not in attributes and array.metadata.zarr_format == 2:
+            attributes["_FillValue"] = fill
+        found[name] = Stored(
+            name,
+            tuple(dimensions),
+            tuple(array.shape),
+            np.dtype(array.dtype) if np.dtype(array.dtype).kind in "iuf" else None,
+            attributes,
+            tuple(array.chunks),
+            partial(_read, array),
+        )
+    return Container(found)
+
+
+def _arrays(group: Any, prefix: str) -> Iterator[tuple[str, Any]]:
+    for name, array in group.arrays():
+        yield prefix + name, array
+    for name, inner in group.groups():
+        yield from _arrays(inner, f"{prefix}{name}/")
+
+
+def _read(array: Any, key: Any) -> np.ndarray:
+    return np.asarray(array[key])

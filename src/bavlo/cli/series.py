@@ -9,9 +9,10 @@ from bavlo.cli.screen import Screen, preview
 from bavlo.cli.writing import beside, check, write_all
 
 OPTIONS = """
-    regions layer label only variable level input-unit scale offset dates prefer grid-crs stamp
-    day-start utc-offset during every combine min-steps measure order min-area unit out format
-    replace quiet verbose jobs memory
+    regions layer label only merge-by region-crs names strict variable level input-unit scale
+    offset dates prefer grid-crs stamp day-start utc-offset during every combine min-steps
+    measure order weight weight-kind at-points min-area unit out format replace quiet verbose
+    jobs memory
 """.split()
 
 DESCRIPTION = "Values by region and period, from grids and regions."

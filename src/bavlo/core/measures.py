@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from scipy import sparse
 
 from bavlo.core.errors import RequestError
 from bavlo.core.overlay import Overlay
@@ -32,6 +33,8 @@ class Measure:
         Whether the result is a difference, which takes no offset when its unit is changed.
     meaning
         One line for the help.
+    unit
+        Of the result, where it is not that of the values.
     """
 
     name: str
@@ -39,6 +42,7 @@ class Measure:
     linear: bool
     difference: bool
     meaning: str
+    unit: str | None = None
 
 
 class OverlayIndex:
@@ -48,13 +52,49 @@ class OverlayIndex:
     ----------
     overlay
         Shared areas of R regions and C cells.
+    cell_area : (C,) float64
+        km² of each used cell on the ellipsoid, for volumes.
+    extra : (C,) float64
+        A further weight of each used cell.
+    extra_is_count
+        The further weight is a number in each cell, shared out by the covered fraction, rather
+        than a density, shared out by area.
     """
 
-    def __init__(self, overlay: Overlay) -> None:
+    def __init__(
+        self,
+        overlay: Overlay,
+        cell_area: np.ndarray | None = None,
+        extra: np.ndarray | None = None,
+        extra_is_count: bool = False,
+    ) -> None:
         self.overlay = overlay
-        self.matrix = overlay.matrix()
+        self.areas = overlay.matrix()
+        self.weight = overlay.weight
+        if extra is not None:
+            base = overlay.fraction if extra_is_count else overlay.weight
+            self.weight = base * extra[overlay.index]
+        self.matrix = self._matrix(self.weight)
         self.outside = overlay.outside()
+        self.cell_area = cell_area
         self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
+
+    def _matrix(self, entries: np.ndarray) -> sparse.csr_array:
+        overlay = self.overlay
+        shape = (overlay.regions, overlay.cells.size)
+        return sparse.csr_array((entries, overlay.index, overlay.indptr), shape=shape)
+
+    @cached_property
+    def fractions(self) -> sparse.csr_array:
+        """(R, C) covered share of each cell."""
+        return self._matrix(self.overlay.fraction)
+
+    @cached_property
+    def square_km(self) -> sparse.csr_array:
+        """(R, C) shared area on the ellipsoid, km²."""
+        if self.cell_area is None:
+            raise ValueError("the areas of the cells were not given")
+        return self._matrix(self.overlay.fraction * self.cell_area[self.overlay.index])
 
     @cached_property
     def touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -65,7 +105,7 @@ class OverlayIndex:
         keep = self.overlay.fraction >= LEAST_COVER
         owner = np.repeat(np.arange(self.overlay.regions), self.overlay.entries)[keep]
         regions, start = np.unique(owner, return_index=True)
-        return regions, start, self.overlay.index[keep], self.overlay.weight[keep]
+        return regions, start, self.overlay.index[keep], self.weight[keep]
 
     @cached_property
     def size_classes(self) -> list[tuple[np.ndarray, np.ndarray, np.ndarray]]:
@@ -124,18 +164,41 @@ class CellSample:
     def area_valid(self) -> np.ndarray:
         """(T, R) or (1, R) share of each region's area that has data; exactly 1 when all has."""
         missing = np.ascontiguousarray(self.invalid.T).astype(np.float64)
-        share = (self.index.matrix @ missing).T / self.index.region_weight
+        share = (self.index.areas @ missing).T / self.index.region_weight
         valid = 1 - share - self.index.outside
-        valid = np.where(self.valid_weight > 0, np.clip(valid, 0.0, 1.0), 0.0)
+        known = (self.index.areas @ np.ascontiguousarray(~self.invalid.T).astype(np.float64)).T
+        valid = np.where(known > 0, np.clip(valid, 0.0, 1.0), 0.0)
         return np.where(np.abs(valid - 1) < 1e-12, 1.0, valid)
 
     @cached_property
     def mean(self) -> np.ndarray:
         """(T, R) area-weighted mean, NaN where a region has no cell with data."""
-        filled = self.block if not self.invalid.any() else np.where(self.invalid, 0.0, self.block)
-        total = (self.index.matrix @ np.ascontiguousarray(filled.T)).T
+        total = self.summed(self.index.matrix)
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+
+    def summed(self, matrix: sparse.csr_array) -> np.ndarray:
+        """(T, R) sums over the cells with data, each times its entry in an (R, C) matrix."""
+        filled = self.block if not self.invalid.any() else np.where(self.invalid, 0.0, self.block)
+        return np.asarray((matrix @ np.ascontiguousarray(filled.T)).T)
+
+    @cached_property
+    def number(self) -> np.ndarray:
+        """(T, R) cells with data, each counted by its covered share."""
+        valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
+        counted = (self.index.fractions @ valid).T
+        return np.broadcast_to(counted, (self.steps, counted.shape[1]))
+
+    def majority(self) -> np.ndarray:
+        """(T, R) the code with the largest weight, the lowest of those that are equal."""
+        best = np.full((self.steps, self.index.overlay.regions), np.nan)
+        most = np.zeros_like(best)
+        for code in codes_of(self.block):
+            held = np.ascontiguousarray((self.block == code).T).astype(np.float64)
+            weight = (self.index.matrix @ held).T
+            more = weight > most * (1 + 1e-12)
+            best, most = np.where(more, code, best), np.where(more, weight, most)
+        return best
 
     @cached_property
     def variance(self) -> np.ndarray:
@@ -145,7 +208,7 @@ class CellSample:
         total = np.zeros((self.steps, overlay.regions))
         for step in range(self.steps):
             away = self.block[step, overlay.index] - self.mean[step, owner]
-            square = np.where(np.isnan(away), 0.0, away * away * overlay.weight)
+            square = np.where(np.isnan(away), 0.0, away * away * self.index.weight)
             total[step] = np.bincount(owner, weights=square, minlength=overlay.regions)
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
@@ -201,6 +264,16 @@ class CellSample:
         return out
 
 
+def codes_of(block: np.ndarray) -> np.ndarray:
+    """The different class codes of a block, ascending."""
+    codes = np.unique(block[~np.isnan(block)])
+    if (codes != np.rint(codes)).any():
+        raise RequestError(
+            "--measure", "majority and shares are for class codes, and these are not whole numbers"
+        )
+    return codes
+
+
 def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(bottom != 0, top / bottom, np.nan)
@@ -232,6 +305,44 @@ MEASURES: dict[str, Measure] = {
             False,
             True,
             "std divided by mean, without unit",
+            "1",
+        ),
+        Measure(
+            "sum",
+            lambda s: s.summed(s.index.fractions),
+            True,
+            False,
+            "values times the covered share of their cell, for numbers per cell such as people",
+        ),
+        Measure(
+            "count",
+            lambda s: s.number,
+            True,
+            False,
+            "cells with data, each by its covered share",
+            "cells",
+        ),
+        Measure(
+            "volume",
+            lambda s: s.summed(s.index.square_km),
+            True,
+            False,
+            "depth of water times area",
+            "m3",
+        ),
+        Measure(
+            "majority",
+            lambda s: s.majority(),
+            False,
+            False,
+            "the class code with the largest area",
+        ),
+        Measure(
+            "shares",
+            lambda s: s.majority(),
+            False,
+            False,
+            "share and km² of each class code, as a table of its own",
         ),
         Measure("median", lambda s: s.percentile(50), False, False, "area-weighted median"),
     )

@@ -19,6 +19,7 @@ from bavlo.core.timeaxis import (
     to_instant,
 )
 
+STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"
 SEASONS = {12: "DJF", 3: "MAM", 6: "JJA", 9: "SON"}
 
@@ -85,6 +86,8 @@ class PeriodAxis:
         """First and last day of each period, both included; minutes where days do not fit."""
         if not len(self):
             return [], []
+        if self.labels == (STATIC_LABEL,):
+            return [""], [""]
         if (self.start % DAY == 0).all() and (self.end % DAY == 0).all():
             return iso_days(self.start, self.calendar), iso_days(self.end - 1, self.calendar)
         return (
@@ -160,6 +163,11 @@ def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> P
     if rule.kind == "all":
         made = [("all", "all", first, last)]
     return _axis(made, calendar)
+
+
+def static_period(time: TimeAxis) -> PeriodAxis:
+    """The one period of a grid without time; it has no dates."""
+    return PeriodAxis((STATIC_LABEL,), (STATIC_LABEL,), time.start, time.end, time.calendar)
 
 
 def step_periods(time: TimeAxis) -> PeriodAxis:

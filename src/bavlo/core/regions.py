@@ -37,6 +37,11 @@ class Regions:
     def __len__(self) -> int:
         return len(self.labels)
 
+    @property
+    def are_points(self) -> bool:
+        """Whether they are points rather than areas."""
+        return bool(len(self)) and bool((shapely.get_type_id(self.geometry) == 0).all())
+
     def take(self, index: np.ndarray) -> Regions:
         """The regions at the given positions, in that order."""
         labels = tuple(self.labels[i] for i in index)

@@ -128,3 +128,7 @@ def iso_minute(instant: int, calendar: str) -> str:
 def day_of(instants: np.ndarray) -> np.ndarray:
     """The beginning of the day that holds each instant."""
     return np.asarray(instants, np.int64) // DAY * DAY
+
+
+# The one step of a grid without time.
+STATIC = TimeAxis(np.zeros(1, np.int64), np.full(1, DAY), "standard", DAY, "no time axis")

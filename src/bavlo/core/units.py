@@ -14,11 +14,21 @@ from bavlo.core.periods import PeriodRule, periods_between
 from bavlo.core.timeaxis import DAY, SECOND, TimeAxis
 
 AMOUNT, RATE, STATE = "amount", "rate", "state"
+COUNT, CLASS = "count", "class"
 MM = "mm"
 
 # CF standard names, and the names that files give such variables, of water that is counted up.
 WATER_NAMES = re.compile(
     r"precip|rain|snowfall|runoff|evap|drainage|lwe_thickness|^(tp|pr|ppt|prcp|rr)$", re.IGNORECASE
+)
+COUNTED = re.compile(
+    r"^(people|persons?|inhabitants?|individuals|households?|counts?|heads?|animals)( per cell)?$",
+    re.IGNORECASE,
+)
+# What names suggest where a file gives no unit; never more than suggested.
+SUGGESTED = (
+    (re.compile(r"^(precip|rain|pr$|tp$)", re.IGNORECASE), "mm"),
+    (re.compile(r"^(tas|tmax|tmin|tmean|temp|t2m)", re.IGNORECASE), "degC or K"),
 )
 CALENDAR_RATE = re.compile(r"\s*(?:/\s*|\bper\s+)?\b(months?|mon|mo|years?|yrs?|a)\b\s*(-1|\^-1)?$")
 
@@ -33,6 +43,8 @@ class Variable:
         Name in the file, or the name given to it.
     unit
         As in the file, or as the user put it right; empty where it is not known.
+    flags
+        Class codes and their meanings, where it holds classes.
     """
 
     name: str
@@ -40,6 +52,7 @@ class Variable:
     standard_name: str = ""
     long_name: str = ""
     cell_methods: str = ""
+    flags: tuple[tuple[int, str], ...] = ()
 
     @property
     def title(self) -> str:
@@ -54,7 +67,8 @@ class Quantity:
     Parameters
     ----------
     kind
-        AMOUNT is summed, RATE is multiplied by time and summed, STATE is averaged.
+        AMOUNT is summed, RATE is multiplied by time and summed, STATE is averaged; COUNT is a
+        number in each cell (people), CLASS a code that is never averaged.
     unit
         Of the values as they are read.
     total_unit
@@ -124,6 +138,10 @@ def quantity(variable: Variable, where: object) -> Quantity:
         What to name in an error about the unit.
     """
     text = variable.unit
+    if variable.flags:
+        return Quantity(CLASS, text, "", "flag_values")
+    if COUNTED.search(text):
+        return Quantity(COUNT, text, "", f"unit {text}")
     if not text:
         return Quantity(STATE, "", "", "no unit")
     read_unit(text, where) if not CALENDAR_RATE.search(text) else None
@@ -207,3 +225,75 @@ def convert(values: np.ndarray, unit: str, target: str, *, difference: bool) -> 
         slope = (source.convert(1e6, goal) - source.convert(0.0, goal)) / 1e6
         return values * float(np.format_float_positional(slope, precision=12)) if slope else values
     return np.asarray(source.convert(np.asarray(values, np.float64), goal))
+
+
+def suggested_unit(variable: Variable) -> str:
+    """What the name of a variable without unit suggests; empty for most names."""
+    return next((unit for names, unit in SUGGESTED if names.search(variable.name)), "")
+
+
+def implausible(what: Quantity, lowest: float, highest: float) -> str:
+    """What is odd about the range of a variable and the likely cause; empty when nothing is.
+
+    Parameters
+    ----------
+    lowest, highest
+        Range of the values, in the variable's unit.
+    """
+    if what.kind in (AMOUNT, RATE):
+        if lowest < -1e-6 * max(1.0, abs(highest)):
+            return (
+                f"values down to {lowest:.4g} {what.unit}, though rain is never below 0: perhaps "
+                "a missing value that the file does not declare, or anomalies"
+            )
+        if what.kind == RATE:
+            daily = highest * step_of_a_day(what.unit)
+            if daily > 5000:
+                return (
+                    f"rates up to {highest:.4g} {what.unit}, which is {daily:.4g} mm a day: "
+                    "perhaps totals labelled as rates (see --input-unit)"
+                )
+            return ""
+        depth = highest * (_depth_factor(what.unit) or 1.0)
+        if depth > 20000:
+            return (
+                f"amounts up to {highest:.4g} {what.unit}, which is {depth:.4g} mm: perhaps "
+                "another unit, or a missing value that the file does not declare"
+            )
+        return ""
+    if what.unit and read_unit(what.unit, "").is_convertible("K"):
+        ends = convert(np.array([lowest, highest]), what.unit, "degC", difference=False)
+        low, high = (float(value) for value in ends)
+        kelvin = read_unit(what.unit, "") == read_unit("K", "")
+        if low > 100:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} {what.unit}: perhaps Kelvin "
+                "labelled as Celsius (see --input-unit K)"
+            )
+        if kelvin and high < -150:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} K: perhaps Celsius labelled as "
+                "Kelvin (see --input-unit degC)"
+            )
+        if high > 60 or low < -95:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} {what.unit}, beyond what occurs "
+                "on land: perhaps a missing value that the file does not declare"
+            )
+    return ""
+
+
+def step_of_a_day(unit: str) -> float:
+    """mm that a rate of one unit makes in a day (a mean one, for rates by month or year)."""
+    parts = _rate_parts(unit)
+    if parts is None:
+        return 0.0
+    return parts[0] / {"day": 1.0, "month": 30.4, "year": 365.2}[parts[1]]
+
+
+def depth_in_mm(unit: str) -> float:
+    """How many mm of water one of a unit of depth is."""
+    factor = _depth_factor(unit)
+    if factor is None:
+        raise RequestError("--measure", f"volume needs a depth of water, not {unit or 'no unit'}")
+    return factor

@@ -10,6 +10,7 @@ from typing import Any
 
 from bavlo.core.errors import RequestError
 from bavlo.core.periods import parse_every, parse_range
+from bavlo.core.points import AT_POINTS
 from bavlo.core.steps import STAMPS
 from bavlo.study.request import (
     ORDERS,
@@ -103,6 +104,53 @@ OPTIONS: dict[str, Option] = {
             tuple,
             True,
             group="regions",
+        ),
+        Option(
+            "merge-by",
+            "merge_by",
+            "FIELD",
+            "join the regions that have this field in common",
+            group="regions",
+        ),
+        Option(
+            "region-crs",
+            "region_crs",
+            "CRS",
+            "reference system of the regions, where the file names none, as EPSG:32744",
+            group="regions",
+        ),
+        Option(
+            "names",
+            "names",
+            "FILE",
+            "CSV with the names of the codes of a zone raster",
+            lambda t: Path(t).expanduser(),
+            group="regions",
+        ),
+        Option("strict", "strict", "", "refuse shapes that would be repaired", group="regions"),
+        Option(
+            "at-points",
+            "at_points",
+            "HOW",
+            "value at points: of the cell that they are in, or bilinear (default: cell)",
+            lambda t: parse_choice(t, "--at-points", AT_POINTS),
+            group="space",
+        ),
+        Option(
+            "weight",
+            "weight",
+            "FILE",
+            "a further weight for each cell, such as people",
+            lambda t: Path(t).expanduser(),
+            group="space",
+        ),
+        Option(
+            "weight-kind",
+            "weight_kind",
+            "KIND",
+            "the weight is a count (per cell) or a density (default: told by its unit)",
+            lambda t: parse_choice(t, "--weight-kind", ("count", "density")),
+            group="space",
         ),
         Option("variable", "variable", "NAME", "variable, where a file has several", group="grid"),
         Option(
@@ -219,8 +267,8 @@ OPTIONS: dict[str, Option] = {
             "measure",
             "measures",
             "NAME,…",
-            "how cells become one number: mean min max "
-            "range std cv median pNN (default: mean); repeatable",
+            "how cells become one number: mean sum min max range std cv median pNN count "
+            "majority shares volume (default: mean); repeatable",
             parse_measures,
             True,
             group="space",

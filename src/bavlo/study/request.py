@@ -15,8 +15,10 @@ from bavlo.core.measures import Measure, parse_measure
 from bavlo.core.periods import DateRange, PeriodRule
 from bavlo.core.reductions import COMBINES
 from bavlo.formats.grids.source import ReadOptions
+from bavlo.formats.regions import RegionOptions
 
 MONTHLY = PeriodRule("month")
+SHARES = "shares"  # a measure with a table of its own
 ORDERS = ("region", "cell")
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
 
@@ -50,6 +52,13 @@ class Request:
     layer: str | None = None
     label: str | None = None
     only: tuple[str, ...] = ()
+    merge_by: str | None = None
+    region_crs: str | None = None
+    names: Path | None = None
+    strict: bool = False
+    at_points: str = "cell"
+    weight: Path | None = None
+    weight_kind: str | None = None
     variable: str | None = None
     level: str | None = None
     stamp: str | None = None
@@ -81,6 +90,11 @@ class Request:
         """What the user says about the grid files."""
         return ReadOptions(**{f.name: getattr(self, f.name) for f in fields(ReadOptions)})
 
+    @property
+    def region_reading(self) -> RegionOptions:
+        """What the user says about the region file."""
+        return RegionOptions(**{f.name: getattr(self, f.name) for f in fields(RegionOptions)})
+
     def about(self) -> dict[str, Any]:
         """What the numbers depend on, as plain data for the provenance."""
         return {
@@ -89,9 +103,10 @@ class Request:
                 {"name": g.name, "files": [str(path) for path in g.paths]} for g in self.grids
             ],
             "regions": None if self.regions is None else str(self.regions),
-            "layer": self.layer,
-            "label": self.label,
-            "only": list(self.only),
+            **{f.name: _plain(getattr(self, f.name)) for f in fields(RegionOptions)},
+            "at_points": self.at_points,
+            "weight": _plain(self.weight),
+            "weight_kind": self.weight_kind,
             "variable": self.variable,
             **{f.name: getattr(self, f.name) for f in fields(ReadOptions) if f.name != "variable"},
             "during": None if self.during is None else str(self.during),
@@ -103,6 +118,13 @@ class Request:
             "min_steps": self.min_steps,
             "min_area": self.min_area,
         }
+
+
+def _plain(value: Any) -> Any:
+    """A value as plain data."""
+    if isinstance(value, Path):
+        return str(value)
+    return list(value) if isinstance(value, tuple) else value
 
 
 def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:

@@ -9,17 +9,19 @@ from typing import Any
 
 import numpy as np
 
+from bavlo.core.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.reductions import MAX, MEAN, MIN, TOTAL, Partial, Unit
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import iso_day
-from bavlo.core.units import RATE, convert
+from bavlo.core.units import RATE, convert, depth_in_mm, implausible
 from bavlo.engine import local
 from bavlo.engine.units import plan_units
+from bavlo.formats.grids.source import where
 from bavlo.study import memory
 from bavlo.study.job import Job, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
 from bavlo.study.provenance import about
-from bavlo.study.request import Request
+from bavlo.study.request import SHARES, Request
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,21 +53,26 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     what is left of it is merged in order of time and finished as soon as its periods are over.
     """
     job = prepare(request, listener)
+    if request.measures == (SHARES,):
+        return class_shares(job, listener)
     units = plan_units(job.folding.fold, job.cells.cells.size)
     values = SeriesValues(job)
     jobs = memory.fitting_jobs(job, units, values.size)
 
-    def work(unit: Unit) -> list[Partial | None]:
+    def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
         block = job.source.read(unit.first, unit.last, job.cells)
-        return [each.reduction.update(unit, block) for each in job.passes]
+        return [each.reduction.update(unit, block) for each in job.passes], range_of(block)
 
-    for unit, partials in zip(units, local.run(work, units, jobs), strict=True):
+    for unit, (partials, ends) in zip(units, local.run(work, units, jobs), strict=True):
         values.add(partials)
+        values.widen(ends)
         listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
     values.close()
+    if doubt := implausible(job.what, values.lowest, values.highest):
+        listener.warn(f"{where(job.source)}: {doubt}")
 
     table = _table(job, values)
-    summary = _summary(job, table)
+    summary = summary_of(job, table)
     return SeriesResult(table, _title(job), summary, about(job, table, summary, listener))
 
 
@@ -88,6 +95,11 @@ class SeriesValues:
         self.steps = np.zeros(shape[:2])
         self.size = self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
         self._open: list[Partial | None] = [None] * len(job.passes)
+        self.lowest, self.highest = np.inf, -np.inf
+
+    def widen(self, ends: tuple[float, float]) -> None:
+        """Take the range of a unit into that of all."""
+        self.lowest, self.highest = min(self.lowest, ends[0]), max(self.highest, ends[1])
 
     def add(self, partials: list[Partial | None]) -> None:
         """Merge the next unit in order of time and finish the periods before its last."""
@@ -118,12 +130,21 @@ class SeriesValues:
         self.steps[:, rows] = result.steps.T
 
 
+def range_of(block: np.ndarray) -> tuple[float, float]:
+    """Lowest and highest value; (inf, -inf) where there is none."""
+    low = np.fmin.reduce(block, axis=None, initial=np.inf)
+    high = np.fmax.reduce(block, axis=None, initial=-np.inf)
+    return float(low), float(high)
+
+
 def _table(job: Job, values: SeriesValues) -> Table:
     own_unit = unit_of(job.what, job.combine)
     units = []
     for n, measure in enumerate(job.measures):
-        if measure.name == "cv":
-            units.append("1")
+        if measure.name == "volume":  # depth in the own unit times km²
+            values.value[:, :, n] *= depth_in_mm(own_unit) * 1e3
+        if measure.unit is not None:
+            units.append(measure.unit)
             continue
         unit = job.request.unit or own_unit
         values.value[:, :, n] = convert(
@@ -142,7 +163,7 @@ def _table(job: Job, values: SeriesValues) -> Table:
         text_column("measure", m, [measure.name for measure in job.measures]),
         Column("value", rpm, values.value),
         text_column("unit", m, units),
-        text_column("combine", (), [job.combine]),
+        text_column("combine", (), [job.combine if job.source.time is not None else ""]),
         text_column("order", m, job.orders),
         Column("area_valid", rpm, values.area_valid),
         Column("steps", rp, values.steps),
@@ -173,18 +194,18 @@ def _notes(job: Job, values: SeriesValues) -> np.ndarray:
     return notes
 
 
-def _summary(job: Job, table: Table) -> tuple[str, ...]:
+def summary_of(job: Job, table: Table) -> tuple[str, ...]:
     """What was computed and what was left empty, in sentences."""
 
     def counted(number: int, noun: str) -> str:
-        return f"{number} {noun}{'s' * (number != 1)}"
+        plural = {"class": "classes"}.get(noun, noun + "s")
+        return f"{number} {noun if number == 1 else plural}"
 
-    calendar = job.time.calendar
-    lines = [
-        f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
-        f"{iso_day(int(job.periods.start[0]), calendar)}.."
-        f"{iso_day(int(job.periods.end[-1]) - 1, calendar)}"
-    ]
+    lines = [f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"]
+    if job.source.time is not None:
+        calendar = job.time.calendar
+        first, last = int(job.periods.start[0]), int(job.periods.end[-1]) - 1
+        lines[0] += f", {iso_day(first, calendar)}..{iso_day(last, calendar)}"
     reasons = {"area_valid": "too little area", "outside": "regions outside the grid"}
     notes = table.column("note")
     told = np.flatnonzero(notes != "")
@@ -211,13 +232,82 @@ def listed(names: Sequence[str]) -> str:
 
 def _title(job: Job) -> str:
     """Such as `Daily rain: total by month, p90 of the cells`."""
+    names = [measure.name for measure in job.measures]
+    if job.source.time is None:
+        return f"{job.source.variable.title}: {listed(names)}"
     step = job.time.step_name
     way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
     every = job.request.every.lower()
     span = {"all": "over the whole time"}.get(every, f"by {every}")
     if job.request.rule.kind in ("months", "span"):
         span = f"for {job.request.every}"
-    names = [measure.name for measure in job.measures]
     of = f", {listed(names)} of the cells" if names != ["mean"] else ""
     rate = " rate" if job.what.kind == RATE and job.combine != TOTAL else ""
     return f"{job.source.variable.title}{rate}: {way[job.combine]} {span}{of}"
+
+
+def class_shares(job: Job, listener: Listener) -> SeriesResult:
+    """Share and area of every class code in every region, step by step."""
+    fold = job.folding.fold
+    seen: list[tuple[int, np.ndarray, np.ndarray, np.ndarray]] = []
+    square_km = OverlayIndex(job.overlay, job.source.layout.ellipsoid_areas(job.overlay.cells))
+    for step, period in zip(fold.step.tolist(), fold.period.tolist(), strict=True):
+        block = job.source.read(step, step + 1, job.cells)
+        sample = CellSample(job.index, block)
+        codes = codes_of(block)
+        held = np.ascontiguousarray((block == codes[:, None]).T).astype(np.float64)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share = (job.index.matrix @ held).T / sample.valid_weight
+        enough = sample.area_valid >= job.request.min_area - 1e-9
+        share = np.where(enough & (sample.area_valid > 0), share, np.nan)
+        area = np.where(np.isnan(share), np.nan, (square_km.square_km @ held).T)
+        seen.append((period, codes, np.stack([share, area], axis=-1), sample.area_valid[0]))
+    return _class_table(job, seen, listener)
+
+
+def _class_table(
+    job: Job,
+    seen: list[tuple[int, np.ndarray, np.ndarray, np.ndarray]],
+    listener: Listener,
+) -> SeriesResult:
+    """Rows by region, period and class, with share and area as measures."""
+    codes = np.unique(np.concatenate([np.zeros(0), *(found for _, found, _, _ in seen)]))
+    regions, periods = len(job.regions.regions), len(job.periods)
+    value = np.full((regions, periods, codes.size, 2), np.nan)
+    area_valid = np.full((regions, periods), np.nan)
+    steps = np.zeros((regions, periods))
+    for period, found, both, area in seen:
+        known = ~np.isnan(both).all(axis=(0, 2)) if found.size else np.zeros(regions, bool)
+        value[known, period] = 0.0  # a class that is not there has no area
+        place = np.searchsorted(codes, found)
+        value[:, period, place] = both.transpose(1, 0, 2)
+        area_valid[:, period], steps[:, period] = area, known
+    notes = np.full(value.shape[:2], "", object)
+    notes[steps == 0] = [f"area_valid {a:.2f}" for a in area_valid[steps == 0]]
+    notes[job.overlay.entries == 0] = "outside the grid"
+    meanings = dict(job.source.variable.flags)
+    starts, ends = job.periods.bounds_text()
+    rp, rpcm = ("region", "period"), ("region", "period", "class", "measure")
+    columns = (
+        text_column("region", ("region",), job.regions.regions.labels),
+        text_column("period", ("period",), job.periods.labels),
+        text_column("start", ("period",), starts),
+        text_column("end", ("period",), ends),
+        text_column("variable", (), [job.source.variable.name]),
+        text_column("measure", ("measure",), ["share", "area"]),
+        Column("value", rpcm, value),
+        text_column("unit", ("measure",), ["1", "km2"]),
+        text_column("combine", (), [""]),
+        text_column("order", (), ["region"]),
+        Column("area_valid", rp, area_valid),
+        Column("steps", rp, steps),
+        Column("steps_expected", (), np.array(1.0)),
+        Column("note", rp, notes),
+        text_column(
+            "class", ("class",), [meanings.get(int(code), str(int(code))) for code in codes]
+        ),
+    )
+    table = Table("series", dict(zip(rpcm, value.shape, strict=True)), columns)
+    summary = summary_of(job, table)
+    title = f"{job.source.variable.title}: shares of classes"
+    return SeriesResult(table, title, summary, about(job, table, summary, listener))

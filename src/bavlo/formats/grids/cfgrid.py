@@ -202,7 +202,17 @@ def _describe(variable: Stored) -> Variable:
         variable.text("standard_name"),
         variable.text("long_name"),
         variable.text("cell_methods"),
+        _flags(variable),
     )
+
+
+def _flags(variable: Stored) -> tuple[tuple[int, str], ...]:
+    """Class codes and their meanings (CF-1.11, section 3.5)."""
+    values = np.ravel(variable.attributes.get("flag_values", []))
+    meanings = variable.text("flag_meanings").split()
+    if not values.size or len(meanings) != values.size:
+        return ()
+    return tuple((int(v), m.replace("_", " ")) for v, m in zip(values, meanings, strict=True))
 
 
 def _grid(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import fnmatch
 from collections import Counter
 from collections.abc import Sequence
@@ -13,7 +14,11 @@ import shapely
 
 from bavlo.core.errors import InputError
 from bavlo.core.regions import LONLAT, Regions
+from bavlo.core.zones import NO_ZONE, Zones
+from bavlo.formats.grids import format_of, open_grid
+from bavlo.formats.grids.source import whole
 from bavlo.formats.regions import vector
+from bavlo.formats.regions.repair import repaired
 from bavlo.formats.regions.vector import Features
 
 
@@ -24,7 +29,7 @@ class RegionFile:
     Parameters
     ----------
     regions
-        Ready for use, in the order of the file.
+        Ready for use, in the order of the file: polygons, points, or zones of a grid.
     label
         The field that names them.
     repairs
@@ -34,25 +39,15 @@ class RegionFile:
     """
 
     path: Path
-    regions: Regions
+    regions: Regions | Zones
     label: str
     repairs: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
 
-def is_region_file(path: Path) -> bool:
-    """Whether a file looks like regions, by the names that vector files have."""
-    return path.suffix.lower() in vector.ENDINGS
-
-
-def read_regions(
-    path: Path,
-    *,
-    layer: str | None = None,
-    label: str | None = None,
-    only: Sequence[str] = (),
-) -> RegionFile:
-    """Read, label, choose and repair regions.
+@dataclass(frozen=True)
+class RegionOptions:
+    """What a user says about a region file.
 
     Parameters
     ----------
@@ -60,22 +55,93 @@ def read_regions(
         Layer and label field, needed where there are several that could be meant.
     only
         Names of wanted regions: exact, else a pattern with * and ?.
+    merge_by
+        Field by which regions are joined.
+    region_crs
+        Reference system, where the file names none or a wrong one.
+    names
+        CSV with the names of the codes of a zone raster.
+    strict
+        Refuse what would have to be repaired.
     """
+
+    layer: str | None = None
+    label: str | None = None
+    only: tuple[str, ...] = ()
+    merge_by: str | None = None
+    region_crs: str | None = None
+    names: Path | None = None
+    strict: bool = False
+
+
+def is_region_file(path: Path) -> bool:
+    """Whether a file looks like regions, by the names that vector files have."""
+    return path.suffix.lower() in vector.ENDINGS
+
+
+def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
+    """Read, label, choose and repair regions."""
     if not path.exists():
         raise InputError(path, "there is no such file", "check the path")
-    features = vector.read(path, layer)
+    if not is_region_file(path) and format_of(path) is not None:
+        return read_zones(path, options.names, options.only)
+    features = vector.read(path, options.layer)
     if not features.geometry.size:
         raise InputError(path, "holds no regions", "give a file with polygons in it")
-    field = choose_label(path, features, label)
-    labels = _labels(path, features, field)
-    keep = _chosen(path, labels, only)
-    labels = [labels[i] for i in keep]
-    geometry, repairs = repaired(path, labels, features.geometry[keep])
-    notes: tuple[str, ...] = ()
-    if not features.crs:
-        notes = (f"{path.name} names no reference system; taken as longitude and latitude",)
-    regions = Regions(tuple(labels), geometry, features.crs or LONLAT)
-    return RegionFile(path, regions, field, repairs, notes)
+    crs = _system(path, features, options.region_crs)
+    field = options.merge_by or choose_label(path, features, options.label)
+    if options.merge_by is not None and options.merge_by not in features.fields:
+        raise InputError(
+            path, f"has no field '{options.merge_by}'", f"it has: {', '.join(features.fields)}"
+        )
+    labels = _labels(path, features, field, may_repeat=options.merge_by is not None)
+    keep = chosen(path, labels, options.only)
+    labels = [labels[i] for i in keep.tolist()]
+    geometry, repairs = repaired(
+        path, labels, features.geometry[keep], lonlat=_is_lonlat(path, crs)
+    )
+    if repairs and options.strict:
+        raise InputError(
+            path,
+            f"{len(repairs)} region(s) would be repaired: {repairs[0]}",
+            "mend the file, or leave out --strict",
+        )
+    if options.merge_by is not None:
+        groups: dict[str, list[int]] = {}
+        for n, label in enumerate(labels):
+            groups.setdefault(label, []).append(n)
+        labels = list(groups)
+        geometry = np.array([shapely.union_all(geometry[n]) for n in groups.values()], object)
+    return RegionFile(path, Regions(tuple(labels), geometry, crs), field, repairs)
+
+
+def _system(path: Path, features: Features, given: str | None) -> str:
+    """The reference system, checked to be one."""
+    crs = given or features.crs
+    if not crs:
+        raise InputError(
+            path, "names no reference system", "give it with --region-crs, as EPSG:4326"
+        )
+    if crs not in (LONLAT, "EPSG:4326"):
+        import pyproj
+
+        try:
+            pyproj.CRS.from_user_input(crs)
+        except pyproj.exceptions.CRSError as error:
+            raise InputError(
+                path,
+                f"the reference system '{crs[:60]}' cannot be read",
+                "give it with --region-crs, as EPSG:4326",
+            ) from error
+    return crs
+
+
+def _is_lonlat(path: Path, crs: str) -> bool:
+    if crs in (LONLAT, "EPSG:4326"):
+        return True
+    import pyproj
+
+    return bool(pyproj.CRS.from_user_input(crs).is_geographic)
 
 
 def text_of(values: np.ndarray) -> list[str]:
@@ -133,7 +199,7 @@ def choose_label(path: Path, features: Features, wanted: str | None) -> str:
     )
 
 
-def _labels(path: Path, features: Features, field: str) -> list[str]:
+def _labels(path: Path, features: Features, field: str, *, may_repeat: bool) -> list[str]:
     if not field:
         return [str(n + 1) for n in range(features.geometry.size)]
     labels = text_of(features.fields[field])
@@ -143,18 +209,19 @@ def _labels(path: Path, features: Features, field: str) -> list[str]:
             path, f"{empty} of {len(labels)} regions have no {field}", "choose another --label"
         )
     twice = [name for name, count in Counter(labels).items() if count > 1]
-    if twice:
+    if twice and not may_repeat:
         named = ", ".join(f"'{name}' ({labels.count(name)} times)" for name in twice[:3])
         more = f" and {len(twice) - 3} more" if len(twice) > 3 else ""
         raise InputError(
             path,
             f"the label {field} names several regions alike: {named}{more}",
-            "choose another field with --label",
+            "choose another field with --label, or join them with --merge-by",
         )
     return labels
 
 
-def _chosen(path: Path, labels: list[str], only: Sequence[str]) -> np.ndarray:
+def chosen(path: Path, labels: Sequence[str], only: Sequence[str]) -> np.ndarray:
+    """Positions of the wanted regions: those of that name, else those that match the pattern."""
     if not only:
         return np.arange(len(labels))
     keep: set[int] = set()
@@ -168,41 +235,53 @@ def _chosen(path: Path, labels: list[str], only: Sequence[str]) -> np.ndarray:
     return np.array(sorted(keep))
 
 
-def repaired(
-    path: Path, labels: Sequence[str], geometry: np.ndarray
-) -> tuple[np.ndarray, tuple[str, ...]]:
-    """Valid polygons, and what was mended in words.
+def read_zones(path: Path, names: Path | None, only: Sequence[str]) -> RegionFile:
+    """Regions from a raster of integer codes.
 
-    Rings that cross or touch themselves are rebuilt so that the area inside an odd number of outer
-    rings, less the holes, is kept. What is not an area (points, lines) is dropped and said.
+    Parameters
+    ----------
+    names
+        CSV with a column of codes and one of names; without it, codes are the names.
     """
-    out = np.array(geometry, dtype=object)
-    missing = shapely.is_missing(out) | shapely.is_empty(out)
-    if missing.any():
-        name = labels[int(np.flatnonzero(missing)[0])]
-        raise InputError(
-            path,
-            f"{int(missing.sum())} of {len(labels)} regions have no geometry, such as '{name}'",
-            "mend the file, or choose the others with --only",
-        )
-    repairs = []
-    valid = shapely.is_valid(out)
-    for i in np.flatnonzero(~valid).tolist():
-        reason = shapely.is_valid_reason(out[i]).split("[")[0].lower()
-        before = shapely.area(out[i])
-        out[i] = shapely.make_valid(out[i], method="structure", keep_collapsed=False)
-        change = shapely.area(out[i]) / before - 1 if before else 0.0
-        by = f"its area by {change:+.2%}" if abs(change) >= 5e-5 else "nothing of its area"
-        repairs.append(f"{labels[i]}: {reason} repaired, which changed {by}")
-    for i in np.flatnonzero(~np.isin(shapely.get_type_id(out), (3, 6))).tolist():
-        parts = shapely.get_parts(shapely.get_parts(out[i]))
-        polygons = [p for p in np.ravel(parts) if p.geom_type == "Polygon"]
-        if not polygons:
-            raise InputError(
-                path,
-                f"the region '{labels[i]}' is a {out[i].geom_type}, which has no area",
-                "give polygons",
-            )
-        out[i] = shapely.MultiPolygon(polygons)
-        repairs.append(f"{labels[i]}: points or lines beside its area left out")
-    return out, tuple(repairs)
+    source = open_grid([path])
+    cells = whole(source.layout.shape)
+    values = source.read(0, 1, cells)[0].reshape(source.layout.shape)
+    if source.time is not None and len(source.time) > 1:
+        raise InputError(path, "has several steps", "give one raster of codes")
+    there = np.isfinite(values)
+    if not there.any() or (values[there] != np.rint(values[there])).any():
+        raise InputError(path, "holds other numbers than whole codes", "give a raster of codes")
+    codes, index = np.unique(values[there].astype(np.int64), return_inverse=True)
+    zone = np.full(values.shape, NO_ZONE, np.int64)
+    zone[there] = index
+    labels = [str(code) for code in codes.tolist()]
+    notes = []
+    if names is not None:
+        known = _names_of_codes(names)
+        unnamed = [label for label in labels if label not in known]
+        labels = [known.get(label, label) for label in labels]
+        if unnamed:
+            notes.append(f"{names.name} names no code {', '.join(unnamed[:5])}; kept as it is")
+        if len(set(labels)) < len(labels):
+            raise InputError(names, "gives one name to several codes", "make the names differ")
+    zones = Zones(tuple(labels), zone, source.layout)
+    zones = zones.take(chosen(path, labels, only))
+    return RegionFile(path, zones, "code", (), tuple(notes))
+
+
+def _names_of_codes(path: Path) -> dict[str, str]:
+    """Names by code: the first column of whole numbers, and the first of other text."""
+    if not path.exists():
+        raise InputError(path, "there is no such file", "check the path")
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        rows = list(csv.DictReader(file))
+    columns = list(rows[0]) if rows else []
+
+    def is_code(name: str) -> bool:
+        return all(row[name].strip().lstrip("-").isdigit() for row in rows)
+
+    code = next((name for name in columns if is_code(name)), None)
+    label = next((name for name in columns if name != code), None)
+    if code is None or label is None:
+        raise InputError(path, "has no column of codes and one of names", "give code,name")
+    return {str(int(row[code])): row[label].strip() for row in rows}

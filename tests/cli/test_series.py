@@ -285,7 +285,7 @@ def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothi
     cases = [
         ([folder / "none.nc", "--regions", regions], "none.nc: there is no such file"),
         ([text, "--regions", regions], "notes.nc: is no grid"),
-        ([timeless, "--regions", regions], "has no time axis"),
+        ([timeless, "--regions", regions, "--every", "month"], "has no time axis"),
         ([two, "--regions", regions], "several variables: rain, snow; choose one with --variable"),
         (
             [two, "--regions", regions, "--variable", "hail"],

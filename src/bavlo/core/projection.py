@@ -13,7 +13,7 @@ from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.overlay import Overlay, overlay
 from bavlo.core.regions import LONLAT, RegionEdges, Regions, region_edges
 
-CELL_SHARE = 0.01  # an edge may stray this share of a cell from where it belongs
+CELL_SHARE = 1e-4  # an edge may stray this share of a cell from where it belongs
 MOST_HALVINGS = 16
 
 Transform = Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
@@ -23,7 +23,7 @@ def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
     """Edges of regions in the reference system of a grid.
 
     Edges are straight in the regions' own system and are halved there until they are straight to a
-    hundredth of a cell in the grid's.
+    ten-thousandth of a cell in the grid's.
     """
     edges = region_edges(regions.geometry)
     plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)

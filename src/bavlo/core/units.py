@@ -227,6 +227,15 @@ def convert(values: np.ndarray, unit: str, target: str, *, difference: bool) -> 
     return np.asarray(source.convert(np.asarray(values, np.float64), goal))
 
 
+def as_amount(what: Quantity) -> Quantity:
+    """A state in a depth of water as the amount that a user says it is; else as it was."""
+    factor = _depth_factor(what.unit) if what.unit and what.kind == STATE else None
+    if factor is None:
+        return what
+    total = what.unit if read_unit(what.unit, "").is_convertible(MM) else MM
+    return Quantity(AMOUNT, what.unit, total, "--combine total")
+
+
 def suggested_unit(variable: Variable) -> str:
     """What the name of a variable without unit suggests; empty for most names."""
     return next((unit for names, unit in SUGGESTED if names.search(variable.name)), "")

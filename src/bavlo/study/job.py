@@ -43,6 +43,7 @@ from bavlo.core.units import (
     STATE,
     Quantity,
     Variable,
+    as_amount,
     convert,
     quantity,
     read_unit,
@@ -259,6 +260,8 @@ def _open(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
     for text in source.notes:
         listener.note(text)
     what = quantity(source.variable, where(source))
+    if request.combine == TOTAL:
+        what = as_amount(what)
     if not source.variable.unit and what.kind == STATE and request.measures != (SHARES,):
         listener.warn(f"{where(source)}: {no_unit_text(source.variable)}")
     if source.time is None:
@@ -385,6 +388,8 @@ def _periods(
     if is_static:
         if request.during is not None:
             raise RequestError("--during", f"{files} has no time axis", "leave it out")
+        if request.every is not None:
+            raise RequestError("--every", f"{files} has no time axis", "leave it out")
         return static_period(time), []
     first, last = int(time.start[0]), int(time.end[-1])
     wanted = (first, last)
@@ -402,7 +407,7 @@ def _periods(
         periods = step_periods(time)
     else:
         periods = periods_between(request.rule, time.calendar, first, last)
-    refuse_finer_than_steps(time, periods, request.every)
+    refuse_finer_than_steps(time, periods, request.every or "month")
     if request.during is None:
         return periods, []
     inside = (periods.start >= wanted[0]) & (periods.end <= wanted[1])
@@ -412,7 +417,7 @@ def _periods(
     if not len(kept):
         raise RequestError(
             "--during",
-            f"{request.during} holds no whole period of --every {request.every}",
+            f"{request.during} holds no whole period of --every {request.every or 'month'}",
             "widen it or use a shorter period",
         )
     return kept, left_out

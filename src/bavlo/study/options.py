@@ -360,7 +360,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         elif name not in ("quiet", "verbose", "files"):
             option = OPTIONS[name]
             fields[option.field] = value if value is True else option.parse(value)
-    fields["rule"] = parse_every(fields.get("every", Request.every))
+    fields["rule"] = parse_every(fields.get("every") or "month")
     request = Request(command, **fields)
     if not request.grids:
         raise RequestError("", "no grid was given", f"see `bavlo {command} --help`")

@@ -14,6 +14,7 @@ from bavlo.core.errors import InputError, RequestError
 from bavlo.core.measures import Measure, parse_measure
 from bavlo.core.periods import DateRange, PeriodRule
 from bavlo.core.reductions import COMBINES
+from bavlo.formats.grids import format_of
 from bavlo.formats.grids.source import ReadOptions
 from bavlo.formats.regions import RegionOptions
 
@@ -71,7 +72,7 @@ class Request:
     prefer: str | None = None
     grid_crs: str | None = None
     during: DateRange | None = None
-    every: str = "month"
+    every: str | None = None
     rule: PeriodRule = MONTHLY
     combine: str | None = None
     order: str | None = None
@@ -142,6 +143,8 @@ def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
 def expand(text: str) -> list[Path]:
     """The files that a path, a pattern or a folder stands for, sorted by name."""
     path = Path(text).expanduser()
+    if path.is_dir() and format_of(path) is not None:  # a store that is a folder
+        return [path]
     if path.is_dir():
         files = sorted(p for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
         if not files:

@@ -237,7 +237,7 @@ def _title(job: Job) -> str:
         return f"{job.source.variable.title}: {listed(names)}"
     step = job.time.step_name
     way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
-    every = job.request.every.lower()
+    every = (job.request.every or "month").lower()
     span = {"all": "over the whole time"}.get(every, f"by {every}")
     if job.request.rule.kind in ("months", "span"):
         span = f"for {job.request.every}"

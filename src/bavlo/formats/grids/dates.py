@@ -18,7 +18,8 @@ EDGE_BEFORE, EDGE_AFTER = r"(?<![0-9])", r"(?![0-9])"
 # step (2013-03-11 for a dekad), so it has no bounds; the others say themselves how long they are.
 PATTERNS = {
     "hour": rf"{Y}[-_.]?{M}[-_.]?{D}[T_-](?P<H>[01]\d|2[0-3])(?::?(?P<M>[0-5]\d))?(?::?\d\d)?Z?",
-    "day": rf"{Y}[-_.]{M}[-_.]{D}|{Y}{M}{D}",
+    "day": rf"(?:{Y}[-_.]{M}[-_.]{D})",
+    "day in eight digits": rf"{Y}{M}{D}",
     "dekad": rf"{Y}[-_.]?{M}[-_.]?d(?P<dekad>[1-3])",
     "pentad": rf"{Y}[-_.]?{M}[-_.]?p(?P<pentad>[1-6])",
     "day of year": rf"{Y}[-_.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])",
@@ -89,12 +90,10 @@ def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list
 
 def _candidates(name: str, kind: str, text: str) -> list[NamedStep]:
     found = []
-    alternatives = text.split("|") if kind == "day" else [text]
-    for alternative in alternatives:
-        for match in re.finditer(EDGE_BEFORE + alternative + EDGE_AFTER, name):
-            step = _step(kind, match.groupdict())
-            if step is not None:
-                found.append(step)
+    for match in re.finditer(EDGE_BEFORE + text + EDGE_AFTER, name):
+        step = _step(kind, match.groupdict())
+        if step is not None:
+            found.append(step)
     return list(dict.fromkeys(found))
 
 

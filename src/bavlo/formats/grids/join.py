@@ -168,7 +168,35 @@ def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:
     if len(groups) == 1:
         return _in_time(groups[0], options)
     _check_tiles(groups)
-    return _beside([_in_time(group, options) for group in groups])
+    tiles = [_in_time(group, options) for group in groups]
+    for tile in tiles[1:]:
+        if _apart_in_time(tile, tiles[0]) or _shifted(tile.layout, tiles[0].layout):
+            raise InputError(
+                tile.files[0].path,
+                f"has other cells than {first.path.name}",
+                "give files of one grid, or tiles of the same steps",
+            )
+    return _beside(tiles)
+
+
+def _apart_in_time(a: JoinedGrid, b: JoinedGrid) -> bool:
+    """Whether two tiles have no step in common, and so are different grids after one another."""
+    if a.time is None or b.time is None:
+        return False
+    return not np.isin(a.time.start, b.time.start).any()
+
+
+def _shifted(a: GridLayout, b: GridLayout) -> bool:
+    """Whether cells of one size lie across each other's edges."""
+    for one, other, size, other_size in (
+        (a.x_edges, b.x_edges, a.cell_size[0], b.cell_size[0]),
+        (a.y_edges, b.y_edges, a.cell_size[1], b.cell_size[1]),
+    ):
+        if abs(size / other_size - 1) < 1e-3:
+            offset = (one.min() - other.min()) / size
+            if abs(offset - np.rint(offset)) > 1e-3:
+                return True
+    return False
 
 
 def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:

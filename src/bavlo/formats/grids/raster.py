@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import gzip
 import threading
+import warnings
 import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -73,19 +74,17 @@ def recognises(path: Path, head: bytes) -> bool:
 @contextmanager
 def _dataset(path: Path) -> Iterator[Any]:
     """An open raster; each thread keeps its last few open."""
-    import rasterio
     from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
-    files: OrderedDict[Path, Any] = getattr(_local, "files", None) or OrderedDict()
-    _local.files = files
-    data = files.pop(path, None)
-    import warnings
-
+    if not hasattr(_local, "files"):
+        _local.files = OrderedDict()
+    files: OrderedDict[Path, tuple[Any, Any]] = _local.files
+    data, memory = files.pop(path, (None, None))
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)
             if data is None:
-                data = _opened(path)
+                data, memory = _opened(path)
             yield data
     except (RasterioError, OSError, EOFError, zlib.error, ValueError, IndexError) as error:
         if data is not None:
@@ -94,23 +93,24 @@ def _dataset(path: Path) -> Iterator[Any]:
         if not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
         raise cf.not_damaged(path, error) from error
-    files[path] = data
+    files[path] = data, memory
     while len(files) > MOST_OPEN:
-        files.popitem(last=False)[1].close()
-    del rasterio
+        files.popitem(last=False)[1][0].close()
 
 
-def _opened(path: Path) -> Any:
+def _opened(path: Path) -> tuple[Any, Any]:
+    """An open raster, and what must live as long as it does."""
     import rasterio
 
     with path.open("rb") as file:
         zipped = file.read(2) == GZIP
     if not zipped:
-        return rasterio.open(path)
+        return rasterio.open(path), None
     # Unpacked here and not by the raster library, since this checks the checksum.
     inner = Path(path.stem)
     with gzip.open(path) as file:
-        return rasterio.MemoryFile(file.read(), filename=inner.name).open()
+        memory = rasterio.MemoryFile(file.read(), filename=inner.name)
+    return memory.open(), memory
 
 
 @dataclass(frozen=True, eq=False)

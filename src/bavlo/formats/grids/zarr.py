@@ -60,7 +60,9 @@ def _container(path: Path) -> Container:
         if not dimensions or len(dimensions) != array.ndim:
             continue
         fill = array.fill_value
-        if fill is not None and "_FillValue" not in attributes and array.metadata.zarr_format == 2:
+        # By convention version 2 keeps the missing value here; but 0 is what stores write who
+        # think of none, and no rain is a value.
+        if fill and "_FillValue" not in attributes and array.metadata.zarr_format == 2:
             attributes["_FillValue"] = fill
         found[name] = Stored(
             name,

@@ -270,7 +270,7 @@ def implausible(what: Quantity, lowest: float, highest: float) -> str:
                 "another unit, or a missing value that the file does not declare"
             )
         return ""
-    if what.unit and read_unit(what.unit, "").is_convertible("K"):
+    if what.kind == STATE and what.unit and read_unit(what.unit, "").is_convertible("K"):
         ends = convert(np.array([lowest, highest]), what.unit, "degC", difference=False)
         low, high = (float(value) for value in ends)
         kelvin = read_unit(what.unit, "") == read_unit("K", "")

@@ -48,7 +48,7 @@ def repaired(
     for i in np.flatnonzero(~shapely.is_valid(out)).tolist():
         reason = shapely.is_valid_reason(out[i]).split("[")[0].lower()
         before = shapely.area(out[i])
-        out[i] = shapely.make_valid(out[i], method="structure", keep_collapsed=False)
+        out[i] = _rebuilt(out[i])
         change = shapely.area(out[i]) / before - 1 if before else 0.0
         by = f"changed its area by {change:+.2%}" if abs(change) >= 5e-5 else "kept its area"
         repairs.append(f"{labels[i]}: {reason} repaired, which {by}")
@@ -69,6 +69,25 @@ def repaired(
             path, f"the region '{labels[flat[0]]}' has no area", "mend it, or choose the others"
         )
     return out, tuple(repairs)
+
+
+def _rebuilt(shape: shapely.Geometry) -> shapely.Geometry:
+    """A shape of which each outer ring is valid by itself, without its holes."""
+
+    def valid(ring: shapely.Geometry) -> shapely.Geometry:
+        return shapely.make_valid(shapely.Polygon(ring), method="structure", keep_collapsed=False)
+
+    parts = []
+    for part in _all_parts(shape):
+        if part.geom_type == "Polygon":
+            holes = shapely.union_all([valid(hole) for hole in part.interiors])
+            parts.append(shapely.difference(valid(part.exterior), holes))
+        else:
+            parts.append(part)
+    polygons = [p for p in parts if p.geom_type in ("Polygon", "MultiPolygon")]
+    others = [p for p in parts if p not in polygons]
+    whole = shapely.union_all(polygons)
+    return shapely.GeometryCollection([whole, *others]) if others else whole
 
 
 def _all_parts(shape: shapely.Geometry) -> list[shapely.Geometry]:

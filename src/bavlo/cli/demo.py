@@ -38,6 +38,15 @@ STEPS = (
         "bavlo series 'tmax_*.nc' --regions districts.zip --label name --every year "
         "--measure mean,p90 --unit degC --during 2001..2020 --out heat.csv --out heat.png",
     ),
+    (
+        "How many people live in each district?",
+        "bavlo series people.tif --regions districts.zip --label name --measure sum "
+        "--out people.csv",
+    ),
+    (
+        "How many km² of each land cover has each watershed?",
+        "bavlo series landcover.nc --regions watersheds.geojson --measure shares --out cover.csv",
+    ),
 )
 FIRST_LOOK = "rain_years.png"
 
@@ -89,7 +98,7 @@ def _make(folder: Path, screen: Screen) -> None:
         screen.close()
     size = sum(file.stat().st_size for file in files)
     grids = sum(file.suffix == ".nc" for file in files)
-    print(f"Made {grids} grid files and {len(files) - grids} region files, {size / 1e6:.0f} MB.")
+    print(f"Made {len(files)} files, {grids} of them NetCDF grids; {size / 1e6:.0f} MB in all.")
 
 
 def _show(question: str, command: str, folder: Path) -> None:

@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 import shapely
 
+from bavlo.demo.extras import RASTER_MONTH, write_extras
 from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
-from bavlo.demo.world import CELL, DISTRICT_CRS, DISTRICTS, YEARS, World, make_world
+from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_world
 from bavlo.formats.regions.vector import Features, write
 
 FILL = -32768
@@ -61,8 +62,60 @@ def make_files(folder: Path, told: Callable[[int, int], None]) -> list[Path]:
             files, months[tasks[task]] = task.result()
             made += files
             told(done, parts)
-    made.append(_write_months(folder, np.concatenate([months[first] for first in decades])))
+    totals = np.concatenate([months[first] for first in decades])
+    made.append(_write_months(folder, totals))
+    made.append(_write_second_source(folder, totals))
+    made += write_extras(folder, world, _month_of_rain(folder))
     return sorted(made)
+
+
+def _month_of_rain(folder: Path) -> np.ndarray:
+    """(days, ny, nx) rain of one month, read back from the file of its decade."""
+    import netCDF4
+
+    month = np.datetime64(RASTER_MONTH)
+    path = next(
+        p
+        for p in sorted(folder.glob("rain_*.nc"))[::-1]
+        if int(p.stem[5:9]) <= int(RASTER_MONTH[:4])
+    )
+    with netCDF4.Dataset(path) as data:
+        first = np.datetime64(f"{path.stem[5:9]}-01-01")
+        low = (month.astype("datetime64[D]") - first).astype(int)
+        high = ((month + 1).astype("datetime64[D]") - first).astype(int)
+        return np.asarray(np.ma.filled(data["rain"][low:high].astype(float), np.nan))
+
+
+def _write_second_source(folder: Path, totals: np.ndarray) -> Path:
+    """Another estimate of monthly rain: coarser, drier in the mountains, a rate, from 2001 on."""
+    import netCDF4
+
+    rng = np.random.default_rng([SEED, 4])
+    path = folder / "satellite_rain.nc"
+    months = np.arange("2001-01", f"{YEARS[1] + 1}-02", dtype="datetime64[M]")
+    days = (months.astype("datetime64[D]") - np.datetime64(f"{YEARS[0]}-01-01")).astype(int)
+    kept = totals[-(months.size - 1) :]
+    ny, nx = LAT.size // 2, LON.size // 2
+    blocks = kept.reshape(-1, ny, 2, nx, 2)
+    there = ~np.isnan(blocks)
+    count = there.sum(axis=(2, 4))
+    mean = np.where(there, blocks, 0).sum(axis=(2, 4)) / np.maximum(count, 1)
+    noisy = mean**0.96 * rng.lognormal(0.03, 0.12, mean.shape)
+    seconds = np.diff(days)[:, None, None] * 86400.0
+    rate = np.where(count > 1, noisy / seconds, -1.0)
+    with netCDF4.Dataset(path, "w", format="NETCDF4") as data:
+        _describe(data, "Monthly rain as seen from above")
+        bounds = np.column_stack([days[:-1], days[1:]])
+        lat, lon = LAT.reshape(-1, 2).mean(axis=1), LON.reshape(-1, 2).mean(axis=1)
+        _axes(data, bounds.mean(axis=1), bounds, lat, lon)
+        variable = data.createVariable(
+            "pr", "f4", ("time", "lat", "lon"), zlib=True, complevel=1, fill_value=-1.0
+        )
+        variable.set_auto_maskandscale(False)
+        variable.units, variable.standard_name = "kg m-2 s-1", "precipitation_flux"
+        variable.long_name, variable.cell_methods = "Rain rate seen from above", "time: mean"
+        variable[:] = rate.astype("f4")
+    return path
 
 
 def _write_watersheds(folder: Path, world: World) -> list[Path]:
@@ -189,10 +242,16 @@ def _attributes(variable: object, stored: Stored) -> None:
     variable.units = stored.unit  # type: ignore[attr-defined]
 
 
-def _axes(data: object, stamps: np.ndarray, bounds: np.ndarray) -> None:
+def _axes(
+    data: object,
+    stamps: np.ndarray,
+    bounds: np.ndarray,
+    lat: np.ndarray = LAT,
+    lon: np.ndarray = LON,
+) -> None:
     """Time with bounds, latitude from north to south, longitude."""
     create = data.createVariable  # type: ignore[attr-defined]
-    for name, size in (("time", None), ("lat", LAT.size), ("lon", LON.size), ("nv", 2)):
+    for name, size in (("time", None), ("lat", lat.size), ("lon", lon.size), ("nv", 2)):
         data.createDimension(name, size)  # type: ignore[attr-defined]
     time = create("time", "f8", ("time",))
     time.units, time.calendar = f"days since {YEARS[0]}-01-01", "standard"
@@ -200,13 +259,13 @@ def _axes(data: object, stamps: np.ndarray, bounds: np.ndarray) -> None:
     time[:] = stamps
     create("time_bnds", "f8", ("time", "nv"))[:] = bounds
     for name, values, unit, long_name in (
-        ("lat", LAT, "degrees_north", "latitude"),
-        ("lon", LON, "degrees_east", "longitude"),
+        ("lat", lat, "degrees_north", "latitude"),
+        ("lon", lon, "degrees_east", "longitude"),
     ):
         axis = create(name, "f8", (name,))
         axis.units, axis.standard_name, axis.bounds = unit, long_name, f"{name}_bnds"
         axis[:] = values
-        edge = CELL / 2 if values[1] > values[0] else -CELL / 2
+        edge = (values[1] - values[0]) / 2
         create(f"{name}_bnds", "f8", (name, "nv"))[:] = np.round(
             np.column_stack([values - edge, values + edge]), 4
         )

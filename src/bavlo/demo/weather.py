@@ -9,6 +9,7 @@ import shapely
 from scipy.ndimage import gaussian_filter, zoom
 from scipy.signal import lfilter
 
+from bavlo.core.layout import GridLayout
 from bavlo.demo.world import CELL, EAST, NORTH, SEED, SOUTH, WEST, YEARS, World
 
 LON = np.round(np.arange(WEST + CELL / 2, EAST, CELL), 4)
@@ -41,6 +42,12 @@ def land_mask(world: World) -> np.ndarray:
     """(ny, nx) cells whose centre is on land."""
     lon, lat = np.meshgrid(LON, LAT)
     return np.asarray(shapely.contains_xy(world.land, lon, lat))
+
+
+def land_layout() -> GridLayout:
+    """The cells of all grids."""
+    ny, nx = LAT.size, LON.size
+    return GridLayout(np.linspace(WEST, EAST, nx + 1), np.linspace(NORTH, SOUTH, ny + 1))
 
 
 def elevation() -> np.ndarray:

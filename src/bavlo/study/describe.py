@@ -18,7 +18,7 @@ from bavlo.core.points import point_overlay
 from bavlo.core.projection import transformed_edges
 from bavlo.core.regions import LONLAT, Regions, region_edges
 from bavlo.core.timeaxis import iso_day, iso_days
-from bavlo.core.units import AMOUNT, RATE, STATE, Variable, implausible, quantity
+from bavlo.core.units import AMOUNT, CLASS, COUNT, RATE, STATE, Variable, implausible, quantity
 from bavlo.formats.grids import format_of, open_grid
 from bavlo.formats.grids.source import CellSelection, GridSource, ReadOptions, where, whole
 from bavlo.formats.regions import (
@@ -96,6 +96,7 @@ def describe(
         describe_overlay(source, path, regions)
         for source in _one_of_each_layout(sources)
         for path in shapes
+        if regions.layer is not None or len(vector.layers(path)) == 1
     ]
     return told
 
@@ -230,6 +231,14 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
     else:
         facts.append(("steps", "no time axis; every cell has one value"))
     facts.append(("values", _values_text(source, doubts)))
+    if _whole_codes(source, what.kind):
+        facts.append(
+            (
+                "codes",
+                "whole numbers without unit: zones to give as --regions, or classes to "
+                "measure with --measure shares",
+            )
+        )
     if variable.flags:
         shown = some_of([f"{code} {meaning}" for code, meaning in variable.flags], 12)
         facts.append(("classes", shown))
@@ -250,6 +259,17 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
     return Description(heading, tuple(facts), tuple(doubts))
 
 
+def _whole_codes(source: GridSource, kind: str) -> bool:
+    """Whether a grid without time or unit holds a few whole numbers only."""
+    if source.time is not None or source.variable.unit or kind != STATE:
+        return False
+    values = source.read(0, 1, whole(source.layout.shape))
+    there = values[~np.isnan(values)]
+    return (
+        bool(there.size) and bool((there == np.rint(there)).all()) and np.unique(there).size < 5000
+    )
+
+
 def _there_text(source: GridSource, at: tuple[float, float]) -> str:
     """The values of the cell that holds a place."""
     place = Regions(("place",), np.array([shapely.Point(at)]), LONLAT)
@@ -262,7 +282,7 @@ def _there_text(source: GridSource, at: tuple[float, float]) -> str:
     if source.time is None:
         value = source.read(0, 1, cells)[0, 0]
         meaning = dict(source.variable.flags).get(int(value), "") if value == value else ""
-        return f"{here}: {value:.6g} {unit} {meaning}".rstrip()
+        return " ".join(part for part in (f"{here}: {value:.6g}", unit, meaning) if part)
     steps = len(source.time)
     values = np.concatenate(
         [source.read(n, min(n + 5000, steps), cells)[:, 0] for n in range(0, steps, 5000)]
@@ -298,7 +318,11 @@ def _kind_text(source: GridSource) -> str:
     does = {
         AMOUNT: "steps are added up",
         RATE: "steps are multiplied by their length and added up",
+        COUNT: "a number in each cell, to be added up with --measure sum",
+        CLASS: "codes that are never averaged; use --measure shares or majority",
     }.get(what.kind, "steps are averaged, weighted by their length")
+    if source.time is None and what.kind in (AMOUNT, RATE, STATE):
+        does = "one value a cell, averaged over regions"
     return f"{what.kind} (told by {what.why}): {does}"
 
 

@@ -114,3 +114,10 @@ def _keep(variable: Any, size: int) -> None:
     size = min(max(2 * size, CHUNK_CACHE), MOST_CHUNK_CACHE)
     if variable.get_var_chunk_cache()[0] < size:
         variable.set_var_chunk_cache(size=size)
+
+
+def close_all() -> None:
+    """Close the files that are kept open."""
+    with _lock:
+        while _open:
+            _open.popitem()[1][0].close()

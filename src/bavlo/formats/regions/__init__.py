@@ -112,7 +112,8 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
             groups.setdefault(label, []).append(n)
         labels = list(groups)
         geometry = np.array([shapely.union_all(geometry[n]) for n in groups.values()], object)
-    return RegionFile(path, Regions(tuple(labels), geometry, crs), field, repairs)
+    notes = tuple(f"{path.name}: {note}" for note in features.notes)
+    return RegionFile(path, Regions(tuple(labels), geometry, crs), field, repairs, notes)
 
 
 def _system(path: Path, features: Features, given: str | None) -> str:

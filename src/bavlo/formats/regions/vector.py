@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import json
+import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -54,6 +55,8 @@ class Features:
         What kind of file it is.
     layer
         Name of the layer.
+    notes
+        What was mended in reading.
     """
 
     geometry: np.ndarray
@@ -61,6 +64,7 @@ class Features:
     crs: str
     driver: str
     layer: str
+    notes: tuple[str, ...] = ()
 
 
 def layers(path: Path) -> list[str]:
@@ -100,7 +104,9 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
 
     try:
         info = pyogrio.read_info(path, layer=layer)
-        meta, _, wkb, columns = pyogrio.raw.read(path, layer=layer, force_2d=True)
+        with warnings.catch_warnings(record=True) as said:
+            warnings.simplefilter("always")
+            meta, _, wkb, columns = pyogrio.raw.read(path, layer=layer, force_2d=True)
         geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
@@ -109,7 +115,11 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
     fields = {
         str(name): np.asarray(column) for name, column in zip(meta["fields"], columns, strict=True)
     }
-    return Features(np.asarray(geometry), fields, meta.get("crs") or "", info["driver"], layer)
+    # The library tells of what it mended by itself, such as rings that were not closed.
+    notes = dict.fromkeys(str(w.message).split(". To ")[0].lower() for w in said)
+    return Features(
+        np.asarray(geometry), fields, meta.get("crs") or "", info["driver"], layer, tuple(notes)
+    )
 
 
 def _by_pyarrow(path: Path) -> Features:

@@ -4,6 +4,7 @@ import json
 import zipfile
 
 import numpy as np
+import pytest
 import shapely
 
 from bavlo.core.layout import GridLayout
@@ -79,6 +80,105 @@ def test_describe_tells_grid_and_regions_in_sentences(demo):
         "all valid",
     ):
         assert expected in " ".join(said.split()), expected
+
+
+def test_the_extras_are_what_they_say(demo):
+    """People, classes, stations, layers, zones and a folder of rasters, each in one line."""
+    people = run(
+        "series",
+        "people.tif",
+        "--regions",
+        "districts.zip",
+        "--label",
+        "name",
+        "--measure",
+        "sum",
+        "--format",
+        "csv",
+        cwd=demo,
+    ).stdout
+    total = sum(float(row.split(",")[6]) for row in people.splitlines()[1:])
+    assert 3e5 < total < 1e6
+    cover = run(
+        "series",
+        "landcover.nc",
+        "--regions",
+        "regions.gpkg",
+        "--layer",
+        "watersheds",
+        "--measure",
+        "shares",
+        "--format",
+        "csv",
+        cwd=demo,
+    ).stdout
+    shares = [float(r.split(",")[6]) for r in cover.splitlines()[1:] if ",share," in r]
+    assert sum(shares) == pytest.approx(17)
+    months = run(
+        "series",
+        "rain_tif",
+        "--regions",
+        "zones.tif",
+        "--names",
+        "zones.csv",
+        "--format",
+        "csv",
+        cwd=demo,
+    ).stdout.splitlines()
+    assert months[1].startswith("Upper Corran,2018-07,2018-07-01,2018-07-31,rain,mean,")
+    at = run(
+        "series",
+        "rain_2011-2020.nc",
+        "--regions",
+        "stations.csv",
+        "--during",
+        "2018-07",
+        "--at-points",
+        "bilinear",
+        "--format",
+        "csv",
+        cwd=demo,
+    ).stdout.splitlines()
+    assert len(at) == 7
+    coarse = run(
+        "series",
+        "satellite_rain.nc",
+        "--regions",
+        "watersheds.geojson",
+        "--weight",
+        "people.tif",
+        "--every",
+        "year",
+        "--during",
+        "2018",
+        "--format",
+        "csv",
+        cwd=demo,
+    )
+    assert len(coarse.stdout.splitlines()) == 18
+
+
+def test_describe_speaks_to_programs_and_tells_values_at_a_place(demo):
+    told = json.loads(
+        run(
+            "describe",
+            "rain_tif",
+            "watersheds.geojson",
+            "stations.csv",
+            "rain_years.csv",
+            "--at",
+            "82.1,-34.8",
+            "--format",
+            "json",
+            cwd=demo,
+        ).stdout
+    )
+    assert "0 of 31 steps missing" in told[0]["there"]
+    assert told[1]["regions"] == "17 (GeoJSON, MultiPolygon)"
+    assert told[3]["regions"].startswith("17: Upper Corran")
+    on_cells = next(t for t in told if t["what"].startswith("watersheds.geojson on"))
+    assert on_cells["small"] == "smaller than a cell: Fenny Beck, Otterslade"
+    assert any("over cells without data" in text for text in on_cells["look_at"])
 
 
 def test_describe_tells_kelvin_as_a_state(demo):

@@ -362,8 +362,12 @@ def test_bands_with_dates_in_their_descriptions_give_the_same(rain, regions, exp
         ("plain", {}),
         ("tiled", {"tiled": True, "blockxsize": 16, "blockysize": 16, "compress": "lzw"}),
         ("big", {"BIGTIFF": "YES"}),
+        ("cog", {}),
     ):
         path = write_tif(tmp_path / f"rain_{name}.tif", rain, dates=dates, **options)
+        if name == "cog":
+            rasterio.shutil.copy(path, tmp_path / "rain_cloud.tif", driver="COG")
+            path = tmp_path / "rain_cloud.tif"
         same(table(path, regions), expected)
         packed = tmp_path / f"rain_{name}.tif.gz"
         packed.write_bytes(gzip.compress(path.read_bytes()))

@@ -447,3 +447,16 @@ def test_implausible_values_are_called_out_with_the_likely_cause(unit, low, high
     _, listener = table(path, shape)
     assert [w for w in listener.warnings if says and says in w] or (not says)
     assert bool(listener.warnings) == bool(says)
+
+
+@pytest.mark.parametrize("kind", ["r.geojson", "r.gpkg", "r.fgb", "r.shp", "r.zip", "r.parquet"])
+def test_damaged_region_files_give_a_clean_error_or_all_regions(kind, tmp_path):
+    path = KINDS[kind](tmp_path / kind)
+    whole = path.read_bytes()
+    for cut in np.linspace(0, len(whole) * 0.9, 12).astype(int):
+        path.write_bytes(whole[:cut])
+        try:
+            told = read_regions(path, RegionOptions(label="code"))
+        except BavloError:
+            continue
+        assert len(told.regions) == 4

@@ -22,7 +22,7 @@ PATTERNS = {
     "day in eight digits": rf"{Y}{M}{D}",
     "dekad": rf"{Y}[-_.]?{M}[-_.]?d(?P<dekad>[1-3])",
     "pentad": rf"{Y}[-_.]?{M}[-_.]?p(?P<pentad>[1-6])",
-    "day of year": rf"{Y}[-_.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])",
+    "day of year": rf"{Y}[-.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])(?![A-Za-z])",
     "month": rf"{Y}[-_.]?{M}",
     "year": Y,
 }

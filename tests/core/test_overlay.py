@@ -11,7 +11,7 @@ from shapely import MultiPolygon, Polygon, box
 
 from bavlo.core import overlay as overlay_module
 from bavlo.core.layout import AUTHALIC_RADIUS_KM, GridLayout
-from bavlo.core.overlay import Overlay, overlay, sphere_areas
+from bavlo.core.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
 from bavlo.core.regions import RegionEdges, region_edges
 
 NODES, NODE_WEIGHTS = np.polynomial.legendre.leggauss(24)
@@ -237,6 +237,17 @@ def test_areas_on_the_ellipsoid_sum_to_that_of_the_earth():
     assert total == pytest.approx(510_065_621.724, abs=0.01)  # km², WGS 84
     rows, columns = layout.sphere_areas()
     assert (rows[:, None] * columns).sum() == pytest.approx(total, rel=1e-9)
+
+
+def test_area_of_a_region_on_the_ellipsoid_is_that_of_its_cells():
+    rng = np.random.default_rng(2)
+    shapes = [noisy_outline(rng, 20, y, 5, 300) for y in (-60, -20, 0, 45, 75)]
+    edges = region_edges(np.array(shapes))
+    layout = GridLayout(np.linspace(0, 40, 4001), np.linspace(-90, 90, 9001))
+    shared = overlay(edges, layout)
+    cells = shared.fraction * layout.ellipsoid_areas(shared.cells)[shared.index]
+    summed = np.add.reduceat(cells, shared.indptr[:-1])
+    np.testing.assert_allclose(summed, ellipsoid_areas(edges), rtol=1e-7)
 
 
 def test_winding_of_rings_does_not_matter():

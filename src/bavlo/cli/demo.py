@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shlex
+import shutil
 import time
 from pathlib import Path
 
@@ -92,10 +94,17 @@ def _make(folder: Path, screen: Screen) -> None:
 
     print(f"Making the Sorrel Coast in {folder}: a made-up place, the same every time.")
     folder.mkdir(parents=True, exist_ok=True)
+    draft = folder / f".{os.getpid()}.part"
+    draft.mkdir()
     try:
-        files = make_files(folder, lambda done, all_: screen.progress(done, all_, "parts"))
+        made = make_files(draft, lambda done, all_: screen.progress(done, all_, "parts"))
+        files = [folder / path.relative_to(draft) for path in made]
+        for path, final in zip(made, files, strict=True):
+            final.parent.mkdir(exist_ok=True)
+            path.replace(final)
     finally:
         screen.close()
+        shutil.rmtree(draft, ignore_errors=True)
     size = sum(file.stat().st_size for file in files)
     grids = sum(file.suffix == ".nc" for file in files)
     print(f"Made {len(files)} files, {grids} of them NetCDF grids; {size / 1e6:.0f} MB in all.")

@@ -253,6 +253,13 @@ def zone_area(latitude: np.ndarray) -> np.ndarray:
     return half_b2 * (sine / (1 - e2 * sine**2) + np.arctanh(e * sine) / e)
 
 
+def zone_width(latitude: np.ndarray) -> np.ndarray:
+    """Change of `zone_area` with latitude, km² per radian of each: b² cos φ / (1 − e² sin² φ)²."""
+    e2 = FLATTENING * (2 - FLATTENING)
+    sine, cosine = np.sin(np.radians(latitude)), np.cos(np.radians(latitude))
+    return np.asarray(SEMI_MAJOR_KM**2 * (1 - e2) * cosine / (1 - e2 * sine**2) ** 2)
+
+
 def edges_from_centres(centres: np.ndarray, limit: float | None = None) -> np.ndarray:
     """Cell edges halfway between cell centres, the outermost mirrored outwards.
 

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import sparse
 
-from bavlo.core.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout
+from bavlo.core.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
 from bavlo.core.regions import RegionEdges
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
@@ -173,6 +173,38 @@ def sphere_areas(edges: RegionEdges) -> np.ndarray:
     _, area = _sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
     total = np.bincount(edges.region, weights=area, minlength=edges.count)
     return np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2
+
+
+def ellipsoid_areas(edges: RegionEdges) -> np.ndarray:
+    """Area of each region on the WGS 84 ellipsoid, edges straight in longitude-latitude.
+
+    ∮ λ dq along every edge by Gauss-Legendre quadrature, q being the area between the equator and
+    a latitude for one radian of longitude: exact to rounding for edges of a few degrees.
+
+    Returns
+    -------
+    areas : (R,) float64
+        km².
+
+    Examples
+    --------
+    >>> from shapely import box
+    >>> from bavlo.core.regions import region_edges
+    >>> float(round(ellipsoid_areas(region_edges(np.array([box(0, 0, 90, 90)])))[0] / 1e6, 3))
+    63.758
+    """
+    if not edges.region.size:
+        return np.zeros(edges.count)
+    first = np.searchsorted(edges.region, np.arange(edges.count))
+    origin = edges.x0[np.minimum(first, edges.region.size - 1)][edges.region]
+    total = np.zeros(edges.region.size)
+    for node, weight in zip(*np.polynomial.legendre.leggauss(12), strict=True):
+        share = (node + 1) / 2
+        longitude = edges.x0 - origin + share * (edges.x1 - edges.x0)
+        latitude = edges.y0 + share * (edges.y1 - edges.y0)
+        total += weight / 2 * longitude * zone_width(latitude)
+    total *= np.radians(1) * np.radians(edges.y1 - edges.y0)
+    return np.abs(np.bincount(edges.region, weights=total, minlength=edges.count))
 
 
 def _true_areas(

@@ -13,7 +13,7 @@ import shapely
 from bavlo.core.errors import BavloError, InputError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.measures import CellSample, OverlayIndex
-from bavlo.core.overlay import sphere_areas
+from bavlo.core.overlay import ellipsoid_areas
 from bavlo.core.points import point_overlay
 from bavlo.core.projection import transformed_edges
 from bavlo.core.regions import LONLAT, Regions, region_edges
@@ -491,7 +491,7 @@ def _size_facts(regions: Regions, names: list[str]) -> list[tuple[str, str]]:
     if not crs.is_geographic:
         transformer = pyproj.Transformer.from_crs(crs, LONLAT, always_xy=True)
         edges = transformed_edges(edges, transformer.transform, 1e-4, to_lonlat=True)
-    areas = sphere_areas(edges)
+    areas = ellipsoid_areas(edges)
     small, large = int(np.argmin(areas)), int(np.argmax(areas))
     extent = (
         f"longitude {min(edges.x0.min(), edges.x1.min()):.6g} to "

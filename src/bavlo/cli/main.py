@@ -14,6 +14,8 @@ COMMANDS = {
     "demo": ("bavlo.cli.demo", "make the demo data and run a worked example on it"),
     "describe": ("bavlo.cli.describe", "say what is in a file, and what Bavlo would do with it"),
     "series": ("bavlo.cli.series", "values by region and period"),
+    "normals": ("bavlo.cli.normals", "what is usual in each region and period of the year"),
+    "anomalies": ("bavlo.cli.anomalies", "how each period stands against its normal"),
 }
 
 HELP = """usage: bavlo COMMAND …

@@ -19,14 +19,15 @@ def beside(path: Path) -> Path:
     return path.with_name(path.name + ".about.json")
 
 
-def check(request: Request) -> None:
+def check(request: Request, *, charts: bool) -> None:
     """Refuse outputs that cannot be written, before any work is done."""
+    known = TABLES + CHARTS if charts else TABLES
     for path in request.outputs:
-        if path.suffix.lower() not in TABLES + CHARTS:
+        if path.suffix.lower() not in known:
             raise RequestError(
                 "--out",
                 f"{path}: the ending '{path.suffix}' is not known",
-                f"use one of: {' '.join(TABLES + CHARTS)}",
+                f"use one of: {' '.join(known)}",
             )
     check_outputs(request.outputs, replace=request.replace)
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.core.errors import RequestError
+from bavlo.core.normals import parse_base
 from bavlo.core.periods import parse_every, parse_range
 from bavlo.core.points import AT_POINTS
 from bavlo.core.steps import STAMPS
@@ -25,6 +26,9 @@ from bavlo.study.request import (
     parse_number,
     parse_offset,
     parse_share,
+    parse_smooth,
+    parse_statistics,
+    parse_windows,
 )
 
 
@@ -81,6 +85,49 @@ OPTIONS: dict[str, Option] = {
             "the regions: Shapefile (also zipped), GeoJSON, GeoPackage, …",
             lambda t: Path(t).expanduser(),
             group="regions",
+        ),
+        Option(
+            "base",
+            "base",
+            "FIRST..LAST",
+            "years that normals are taken from (default: 1991..2020 where 80 % of it is there)",
+            parse_base,
+            group="time",
+        ),
+        Option(
+            "statistic",
+            "statistics",
+            "NAME,…",
+            "mean std min max pNN over the base (default: mean,std); repeatable",
+            parse_statistics,
+            True,
+            group="time",
+        ),
+        Option(
+            "smooth",
+            "smooth",
+            "DAYS",
+            "running mean over daily normals, centred and circular (default: none)",
+            parse_smooth,
+            group="time",
+        ),
+        Option(
+            "window",
+            "windows",
+            "N,…",
+            "totals or means of the last N periods (default: 1); repeatable",
+            parse_windows,
+            True,
+            group="time",
+        ),
+        Option(
+            "score",
+            "score",
+            "KIND",
+            "standard (anomaly / std of the base) or spi, the standardised precipitation index "
+            "(default: standard)",
+            lambda t: parse_choice(t, "--score", ("standard", "spi")),
+            group="time",
         ),
         Option(
             "layer",

@@ -12,6 +12,7 @@ from typing import Any
 
 from bavlo.core.errors import InputError, RequestError
 from bavlo.core.measures import Measure, parse_measure
+from bavlo.core.normals import Base, parse_statistic
 from bavlo.core.periods import DateRange, PeriodRule
 from bavlo.core.reductions import COMBINES
 from bavlo.formats.grids import format_of
@@ -78,6 +79,11 @@ class Request:
     order: str | None = None
     measures: tuple[str, ...] = ("mean",)
     unit: str | None = None
+    base: Base | None = None
+    statistics: tuple[str, ...] = ("mean", "std")
+    smooth: int = 1
+    windows: tuple[int, ...] = (1,)
+    score: str = "standard"
     min_steps: float = 1.0
     min_area: float = 0.5
     outputs: tuple[Path, ...] = ()
@@ -166,6 +172,31 @@ def parse_measures(text: str | Sequence[str]) -> tuple[str, ...]:
     names = [name for part in parts for name in part.split(",") if name.strip()]
     measures: list[Measure] = [parse_measure(name) for name in names]
     return tuple(dict.fromkeys(measure.name for measure in measures))
+
+
+def parse_statistics(text: str | Sequence[str]) -> tuple[str, ...]:
+    """Read `--statistic`: names with commas between them."""
+    parts = [text] if isinstance(text, str) else list(text)
+    names = [parse_statistic(n) for part in parts for n in part.split(",") if n.strip()]
+    return tuple(dict.fromkeys(names))
+
+
+def parse_windows(text: str | Sequence[str]) -> tuple[int, ...]:
+    """Read `--window`: whole numbers of periods with commas between them."""
+    parts = [text] if isinstance(text, str) else list(text)
+    numbers = [n.strip() for part in parts for n in part.split(",")]
+    if not all(n.isdigit() and 1 <= int(n) <= 1200 for n in numbers):
+        raise RequestError(
+            "--window", f"'{','.join(parts)}' is no number of periods", "give 1,3,12"
+        )
+    return tuple(dict.fromkeys(int(n) for n in numbers))
+
+
+def parse_smooth(text: str) -> int:
+    """Read an odd number of days."""
+    if not text.isdigit() or int(text) % 2 == 0 or int(text) > 181:
+        raise RequestError("--smooth", f"'{text}' is no odd number of days", "give 5, 15 or 31")
+    return int(text)
 
 
 def parse_share(text: str, option: str) -> float:

@@ -1,0 +1,78 @@
+"""What the commands that give a table have in common: read, compute, write or preview."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from bavlo.cli.parsing import Parser, add_options
+from bavlo.cli.screen import Screen, preview
+from bavlo.cli.writing import beside, check, write_all
+
+GRID_OPTIONS = """
+    regions layer label only merge-by region-crs names strict variable level input-unit scale
+    offset dates prefer grid-crs stamp day-start utc-offset during every combine min-steps
+    measure order weight weight-kind at-points min-area unit out format replace quiet verbose
+    jobs memory
+""".split()
+MOST_LINES = 24
+
+
+def table_parser(
+    command: str, description: str, examples: str, usage: str, more: str = ""
+) -> Parser:
+    """A command line with the options of all table commands, and some of its own."""
+    made = Parser(command, description=description, epilog=examples, usage=usage)
+    made.add_argument(
+        "grids",
+        metavar="GRID",
+        nargs="*",
+        help="a file, a quoted pattern or a folder; several are one grid",
+    )
+    add_options(made, more.split() + GRID_OPTIONS)
+    return made
+
+
+def run_table(
+    command: str, parser: Parser, arguments: list[str], compute: Callable[[Any, Any], Any]
+) -> int:
+    """Make a table and bring it where it was asked for.
+
+    Parameters
+    ----------
+    compute
+        From request and listener to a result with table, title, summary and about.
+    """
+    given = parser.read(arguments)
+    from bavlo.study.options import make_request
+
+    request = make_request(command, given)
+    check(request, charts=command == "series")
+    screen = Screen(quiet=given["quiet"], verbose=given["verbose"])
+    try:
+        result = compute(request, screen)
+    finally:
+        screen.close()
+    words = sys.stdout
+    if request.format == "csv":
+        from bavlo.formats.tables import csv
+
+        csv.write(result.table, sys.stdout)
+        words = sys.stderr
+    elif request.outputs:
+        write_all(request, result.table, result.title, result.about)
+    else:
+        print(f"{result.title}\n\n{preview(result.table)}\n")
+    if not given["quiet"]:
+        for line in result.summary[:MOST_LINES]:
+            print(line, file=words)
+        if len(result.summary) > MOST_LINES:
+            print(f"… and {len(result.summary) - MOST_LINES} more regions", file=words)
+        for path in request.outputs:
+            print(f"wrote {path}, and how it came to be in {beside(path).name}", file=words)
+        if not request.outputs and not request.format:
+            drawn = ", draw it with --out FILE.png" if command == "series" else ""
+            print(f"write it all with --out FILE.csv{drawn}", file=words)
+    screen.finish()
+    return 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sys
+import textwrap
 import time
 from collections.abc import Sequence
 from typing import Any, TextIO
@@ -95,9 +96,9 @@ def preview(table: Table) -> str:
     same, columns = [], []
     for column in table.columns:
         values = column.values.ravel()
-        if column.is_text and len(set(values.tolist())) == 1 and len(table) > 1:
-            if values[0]:
-                same.append(f"{column.name} {values[0]}")
+        if len(table) > 1 and (values == values[0]).all():
+            if values[0] != "":
+                same.append(f"{column.name} {_cell(values[0])}")
         else:
             columns.append(column)
     picked = [table.rows(n, n + 1) for n in shown]
@@ -107,7 +108,7 @@ def preview(table: Table) -> str:
         cells.insert(EDGE_ROWS, ["…" for _ in columns])
     header = [column.name for column in columns]
     lines = aligned([header, *cells], [c.is_text for c in columns], width)
-    head = ["   ".join(same)] if same else []
+    head = textwrap.wrap("   ".join(same), width, break_on_hyphens=False) if same else []
     return "\n".join([*head, *lines])
 
 

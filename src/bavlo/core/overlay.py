@@ -168,8 +168,7 @@ def sphere_areas(edges: RegionEdges) -> np.ndarray:
     """
     if not edges.region.size:
         return np.zeros(edges.count)
-    first = np.searchsorted(edges.region, np.arange(edges.count))
-    origin = edges.x0[np.minimum(first, edges.region.size - 1)][edges.region]
+    origin = _home(edges)
     _, area = _sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
     total = np.bincount(edges.region, weights=area, minlength=edges.count)
     return np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2
@@ -195,8 +194,7 @@ def ellipsoid_areas(edges: RegionEdges) -> np.ndarray:
     """
     if not edges.region.size:
         return np.zeros(edges.count)
-    first = np.searchsorted(edges.region, np.arange(edges.count))
-    origin = edges.x0[np.minimum(first, edges.region.size - 1)][edges.region]
+    origin = _home(edges)
     total = np.zeros(edges.region.size)
     for node, weight in zip(*np.polynomial.legendre.leggauss(12), strict=True):
         share = (node + 1) / 2
@@ -205,6 +203,12 @@ def ellipsoid_areas(edges: RegionEdges) -> np.ndarray:
         total += weight / 2 * longitude * zone_width(latitude)
     total *= np.radians(1) * np.radians(edges.y1 - edges.y0)
     return np.abs(np.bincount(edges.region, weights=total, minlength=edges.count))
+
+
+def _home(edges: RegionEdges) -> np.ndarray:
+    """(E,) where the region of each edge begins, so that areas are taken from close by."""
+    first = np.searchsorted(edges.region, np.arange(edges.count))
+    return np.asarray(edges.x0[np.minimum(first, edges.region.size - 1)][edges.region])
 
 
 def _true_areas(
@@ -216,8 +220,7 @@ def _true_areas(
     scale of the region's inside.
     """
     x, y, region = edges.x0, edges.y0, edges.region
-    first = np.searchsorted(region, np.arange(edges.count))
-    origin = x[np.minimum(first, max(region.size - 1, 0))][region] if region.size else x
+    origin = _home(edges) if region.size else x
     cross = ((x - origin) + (edges.x1 - origin)) / 2 * (edges.y1 - y)
     planar = np.abs(np.bincount(region, weights=cross, minlength=edges.count))
     owner = np.repeat(np.arange(edges.count), counts)

@@ -1,258 +1,21 @@
-"""Normals and anomalies: from a series to the tables that say what is usual and what is not."""
+"""Normals and anomalies: the tables that say what is usual and what is not."""
 
 from __future__ import annotations
 
-import csv
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass, fields, replace
-from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from bavlo.core.anomalies import in_years, ranks, spi, windowed
-from bavlo.core.errors import InputError, RequestError
+from bavlo.core.errors import RequestError
 from bavlo.core.normals import Base, Normals, default_base, normals
 from bavlo.core.periods import PeriodAxis
 from bavlo.core.table import Column, Table, text_column
-from bavlo.core.timeaxis import DAY, to_dates, to_instant
 from bavlo.core.units import depth_in_mm
-from bavlo.formats.regions import chosen
-from bavlo.formats.tables.csv import plain_text
+from bavlo.study.likeperiods import Series, load
 from bavlo.study.listener import Listener
 from bavlo.study.request import Request
-from bavlo.study.series import SeriesResult, series
-
-LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
-NEEDED = (
-    "region",
-    "period",
-    "start",
-    "end",
-    "variable",
-    "measure",
-    "value",
-    "unit",
-    "combine",
-    "order",
-)
-
-
-@dataclass(frozen=True, eq=False)
-class Series:
-    """Series of regions and measures over like periods, from grids or from a table.
-
-    Parameters
-    ----------
-    regions, measures, units, orders
-        Names, and unit and order of each measure.
-    value, area_valid : (R, P, M) float64
-    steps : (R, P) float64
-    expected : (P,) float64
-    notes : (R, P, M) object
-    year : (P,) int
-        The year of the last step of each period.
-    about
-        Provenance.
-    """
-
-    regions: list[str]
-    periods: PeriodAxis
-    measures: list[str]
-    variable: str
-    units: list[str]
-    orders: list[str]
-    combine: str
-    value: np.ndarray
-    area_valid: np.ndarray
-    steps: np.ndarray
-    expected: np.ndarray
-    notes: np.ndarray
-    year: np.ndarray
-    title: str
-    about: dict[str, Any]
-
-
-def load(request: Request, listener: Listener) -> Series:
-    """The series that a request is about: a table that was written, or made from grids.
-
-    Normals need every year, so `--during` selects only what is reported, later on.
-    """
-    paths = [path for grid in request.grids for path in grid.paths]
-    if len(paths) == 1 and paths[0].suffix.lower() == ".csv":
-        _refuse_grid_options(request, paths[0])
-        return _only(_from_table(paths[0]), paths[0], request.only)
-    result = series(replace(request, command="series", during=None), listener)
-    return _from_result(result)
-
-
-def _refuse_grid_options(request: Request, path: Path) -> None:
-    """Options that say how a series is made mean nothing once it is made."""
-    plain = Request(request.command)
-    allowed = {
-        "command",
-        "grids",
-        "only",
-        "during",
-        "base",
-        "statistics",
-        "smooth",
-        "windows",
-        "score",
-        "outputs",
-        "format",
-        "replace",
-        "jobs",
-        "memory",
-        "rule",
-    }
-    for each in fields(Request):
-        if each.name not in allowed and getattr(request, each.name) != getattr(plain, each.name):
-            name = {"measures": "measure"}.get(each.name, each.name.replace("_", "-"))
-            raise RequestError(
-                f"--{name}",
-                f"goes with grids, and {path} is a table",
-                "leave it out, or give it to `bavlo series`",
-            )
-
-
-def _only(data: Series, path: Path, only: Sequence[str]) -> Series:
-    """The wanted regions of a table."""
-    keep = chosen(path, data.regions, only)
-    return replace(
-        data,
-        regions=[data.regions[i] for i in keep],
-        value=data.value[keep],
-        area_valid=data.area_valid[keep],
-        steps=data.steps[keep],
-        notes=data.notes[keep],
-    )
-
-
-def _from_result(result: SeriesResult) -> Series:
-    table = result.table
-    if "class" in table.axes or table.labels("period") == ["static"]:
-        raise RequestError("", "normals need a grid with time", "give one")
-    calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
-    shape = tuple(table.axes[name] for name in ("region", "period", "measure"))
-    periods = _axis(table.labels("period"), table.labels("start"), table.labels("end"), calendar)
-    return Series(
-        table.labels("region"),
-        periods,
-        table.labels("measure"),
-        table.labels("variable")[0],
-        table.labels("unit"),
-        table.labels("order"),
-        table.labels("combine")[0],
-        table.column("value").reshape(shape),
-        table.column("area_valid").reshape(shape),
-        table.column("steps").reshape(shape)[:, :, 0],
-        table.column("steps_expected").reshape(shape)[0, :, 0],
-        table.column("note").reshape(shape),
-        _years(periods),
-        result.title,
-        result.about,
-    )
-
-
-def _from_table(path: Path) -> Series:
-    """Read a series table back; its rows are regions × periods × measures."""
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            reader = csv.DictReader(file)
-            rows = list(reader)
-            header = reader.fieldnames or []
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise InputError(path, f"cannot be read as a table ({error})") from error
-    missing = [name for name in NEEDED if name not in header]
-    if missing or not rows:
-        raise InputError(
-            path,
-            f"is no series table (no {', '.join(missing)})" if missing else "has no rows",
-            "give what `bavlo series --out` wrote, or grids and --regions",
-        )
-    columns = {name: plain_text(row[name] or "" for row in rows) for name in header}
-
-    def different(name: str) -> list[str]:
-        return list(dict.fromkeys(columns[name]))
-
-    regions, labels, measures = (different(name) for name in ("region", "period", "measure"))
-    shape = (len(regions), len(labels), len(measures))
-    if int(np.prod(shape)) != len(rows):
-        raise InputError(
-            path,
-            f"its {len(rows)} rows are not {shape[0]} regions × {shape[1]} periods × {shape[2]} "
-            "measures",
-            "give one whole series table",
-        )
-    place = [
-        np.array([{name: n for n, name in enumerate(names)}[text] for text in columns[key]])
-        for key, names in (("region", regions), ("period", labels), ("measure", measures))
-    ]
-
-    def numbers(name: str) -> np.ndarray:
-        out = np.full(shape, np.nan)
-        if name in columns:
-            out[tuple(place)] = [float(text) if text else np.nan for text in columns[name]]
-        return out
-
-    def of_axis(name: str, axis: int) -> list[str]:
-        found: dict[int, str] = {}
-        for n, text in zip(place[axis].tolist(), columns[name], strict=True):
-            found.setdefault(n, text)
-        return [found[n] for n in range(shape[axis])]
-
-    notes = np.full(shape, "", object)
-    notes[tuple(place)] = columns.get("note", [""] * len(rows))
-    calendar = columns["calendar"][0] if "calendar" in columns else "standard"
-    periods = _axis(labels, of_axis("start", 1), of_axis("end", 1), calendar)
-    size = path.stat().st_size
-    return Series(
-        regions,
-        periods,
-        measures,
-        columns["variable"][0],
-        of_axis("unit", 2),
-        of_axis("order", 2),
-        columns["combine"][0],
-        numbers("value"),
-        numbers("area_valid"),
-        numbers("steps")[:, :, 0],
-        numbers("steps_expected")[0, :, 0],
-        notes,
-        _years(periods),
-        columns["variable"][0],
-        {"inputs": [{"file": str(path), "size": size}]},
-    )
-
-
-def _axis(
-    labels: Sequence[str], starts: Sequence[str], ends: Sequence[str], calendar: str
-) -> PeriodAxis:
-    """Periods from their labels and days."""
-    cycle = []
-    for label in labels:
-        match = LABEL.match(label)
-        if match is None:
-            raise RequestError(
-                "--every",
-                f"the period '{label}' does not come back every year",
-                "use day, pentad, dekad, month, season, year, month initials or MM-DD..MM-DD",
-            )
-        cycle.append(match.group("cycle") or "year")
-    if any("T" in text for text in (*starts, *ends)):
-        raise RequestError("--every", "normals of parts of a day are not made", "use day or longer")
-
-    def instants(texts: Sequence[str]) -> np.ndarray:
-        days = [tuple(int(part) for part in text.split("-")) for text in texts]
-        return np.array([to_instant(calendar, *day) for day in days], np.int64)
-
-    return PeriodAxis(tuple(labels), tuple(cycle), instants(starts), instants(ends) + DAY, calendar)
-
-
-def _years(periods: PeriodAxis) -> np.ndarray:
-    return np.array([date.year for date in to_dates(periods.end - 1, periods.calendar)])
+from bavlo.study.series import SeriesResult, counted
 
 
 def normals_table(request: Request, listener: Listener) -> SeriesResult:
@@ -283,7 +46,10 @@ def normals_table(request: Request, listener: Listener) -> SeriesResult:
     )
     table = Table("normals", dict(zip(axes, value.shape, strict=True)), columns)
     empty = int(np.isnan(value).sum())
-    lines = [f"{len(table)} rows: {regions} regions × {count} periods of the year, base {base}"]
+    lines = [
+        f"{len(table)} rows: {counted(regions, 'region')} × {counted(count, 'period')} of the "
+        f"year, base {base}"
+    ]
     if empty:
         lines.append(
             f"{empty} rows have no value: fewer than 80 % of the base years are complete (see the "
@@ -378,8 +144,8 @@ def anomalies_table(request: Request, listener: Listener) -> SeriesResult:
         columns.append(text_column("calendar", (), [data.periods.calendar]))
     table = Table("anomalies", dict(zip(axes, numbers["value"].shape, strict=True)), tuple(columns))
     lines = [
-        f"{len(table)} rows: {len(data.regions)} regions × {len(periods)} periods, against "
-        f"normals of {base}"
+        f"{len(table)} rows: {counted(len(data.regions), 'region')} × "
+        f"{counted(len(periods), 'period')}, against normals of {base}"
     ]
     lines += _in_words(data, periods, numbers)
     about = {

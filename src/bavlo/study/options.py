@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -13,6 +14,8 @@ from bavlo.core.normals import parse_base
 from bavlo.core.periods import parse_every, parse_range
 from bavlo.core.points import AT_POINTS
 from bavlo.core.steps import STAMPS
+from bavlo.formats.grids.source import ReadOptions
+from bavlo.formats.regions import RegionOptions
 from bavlo.study.request import (
     ORDERS,
     Request,
@@ -407,6 +410,9 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         elif name not in ("quiet", "verbose", "files"):
             option = OPTIONS[name]
             fields[option.field] = value if value is True else option.parse(value)
+    for field, kind in (("reading", ReadOptions), ("region_reading", RegionOptions)):
+        own = {f.name for f in dataclasses.fields(kind)} & fields.keys()
+        fields[field] = kind(**{name: fields.pop(name) for name in own})
     fields["rule"] = parse_every(fields.get("every") or "month")
     request = Request(command, **fields)
     if not request.grids:

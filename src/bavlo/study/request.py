@@ -6,7 +6,7 @@ import glob
 import math
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from bavlo.formats.grids import format_of
 from bavlo.formats.grids.source import ReadOptions
 from bavlo.formats.regions import RegionOptions
 
+READING, REGION_READING = ReadOptions(), RegionOptions()
 MONTHLY = PeriodRule("month")
 SHARES = "shares"  # a measure with a table of its own
 ORDERS = ("region", "cell")
@@ -45,33 +46,18 @@ class GridArgument:
 class Request:
     """What is asked for; see the table of options for the meaning of each field.
 
-    Fields from `outputs` on say where results go and how they are made, never what they are.
+    `reading` and `region_reading` are what the user says about the files. Fields from `outputs` on
+    say where results go and how they are made, never what they are.
     """
 
     command: str
     grids: tuple[GridArgument, ...] = ()
     regions: Path | None = None
-    layer: str | None = None
-    label: str | None = None
-    only: tuple[str, ...] = ()
-    merge_by: str | None = None
-    region_crs: str | None = None
-    names: Path | None = None
-    strict: bool = False
+    reading: ReadOptions = READING
+    region_reading: RegionOptions = REGION_READING
     at_points: str = "cell"
     weight: Path | None = None
     weight_kind: str | None = None
-    variable: str | None = None
-    level: str | None = None
-    stamp: str | None = None
-    day_start: int | None = None
-    utc_offset: int = 0
-    input_unit: str | None = None
-    scale: float = 1.0
-    offset: float = 0.0
-    dates: str | None = None
-    prefer: str | None = None
-    grid_crs: str | None = None
     during: DateRange | None = None
     every: str | None = None
     rule: PeriodRule = MONTHLY
@@ -92,16 +78,6 @@ class Request:
     jobs: int = 1
     memory: int = 2**30
 
-    @property
-    def reading(self) -> ReadOptions:
-        """What the user says about the grid files."""
-        return ReadOptions(**{f.name: getattr(self, f.name) for f in fields(ReadOptions)})
-
-    @property
-    def region_reading(self) -> RegionOptions:
-        """What the user says about the region file."""
-        return RegionOptions(**{f.name: getattr(self, f.name) for f in fields(RegionOptions)})
-
     def about(self) -> dict[str, Any]:
         """What the numbers depend on, as plain data for the provenance."""
         return {
@@ -110,12 +86,11 @@ class Request:
                 {"name": g.name, "files": [str(path) for path in g.paths]} for g in self.grids
             ],
             "regions": None if self.regions is None else str(self.regions),
-            **{f.name: _plain(getattr(self, f.name)) for f in fields(RegionOptions)},
+            **{key: _plain(value) for key, value in asdict(self.region_reading).items()},
             "at_points": self.at_points,
             "weight": _plain(self.weight),
             "weight_kind": self.weight_kind,
-            "variable": self.variable,
-            **{f.name: getattr(self, f.name) for f in fields(ReadOptions) if f.name != "variable"},
+            **asdict(self.reading),
             "during": None if self.during is None else str(self.during),
             "every": self.every,
             "combine": self.combine,

@@ -194,12 +194,14 @@ def _notes(job: Job, values: SeriesValues) -> np.ndarray:
     return notes
 
 
+def counted(number: int, noun: str) -> str:
+    """`1 region`, `3 classes`."""
+    plural = {"class": "classes"}.get(noun, noun + "s")
+    return f"{number} {noun if number == 1 else plural}"
+
+
 def summary_of(job: Job, table: Table) -> tuple[str, ...]:
     """What was computed and what was left empty, in sentences."""
-
-    def counted(number: int, noun: str) -> str:
-        plural = {"class": "classes"}.get(noun, noun + "s")
-        return f"{number} {noun if number == 1 else plural}"
 
     lines = [f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"]
     if job.source.time is not None:

@@ -125,19 +125,45 @@ def test_a_normal_of_zero_has_no_percent_and_says_so(tmp_path):
     assert rows.loc[11, "percent_of_normal"] == 100
 
 
+def test_tables_are_drawn_from_their_csv(demo, tmp_path):
+    run(
+        "normals",
+        demo / "rain_months.csv",
+        "--out",
+        tmp_path / "n.csv",
+        "--out",
+        tmp_path / "n.svg",
+    )
+    run("anomalies", demo / "rain_years.csv", "--out", tmp_path / "a.csv")
+    for name in ("n", "a"):
+        run(
+            "chart",
+            tmp_path / f"{name}.csv",
+            "--out",
+            tmp_path / f"{name}_again.svg",
+            "--title",
+            "A title of one's own",
+        )
+        drawn = (tmp_path / f"{name}_again.svg").read_text()
+        for expected in ("A title of one's own", "Upper Corran", "Otterslade", "1991..2020", "mm"):
+            assert expected in drawn
+
+
 def test_what_makes_no_sense_of_a_table_is_refused(demo, tmp_path):
     months = demo / "rain_months.csv"
     cases = [
         (["normals", months, "--every", "year"], "--every: goes with grids, and"),
         (["normals", demo / "people.csv"], "'static' does not come back every year"),
-        (["normals", demo / "stations.csv"], "is no series table"),
+        (["normals", demo / "stations.csv"], "is no table that Bavlo wrote"),
         (["anomalies", months, "--base", "1950..1960"], "is outside the data"),
         (
             ["anomalies", demo / "heat.csv", "--score", "spi", "--base", "2001..2020"],
             "spi is for totals of rain",
         ),
         (["anomalies", months, "--window", "0"], "is no number of periods"),
-        (["normals", months, "--out", tmp_path / "n.png"], "the ending '.png' is not known"),
+        (["normals", months, "--out", tmp_path / "n.doc"], "the ending '.doc' is not known"),
+        (["chart", demo / "cover.csv", "--out", tmp_path / "c.png"], "there is no chart"),
+        (["chart", months, "--out", tmp_path / "c.csv"], "the ending '.csv' is not known"),
     ]
     for arguments, expected in cases:
         done = run(*arguments, check=False)

@@ -16,6 +16,7 @@ COMMANDS = {
     "series": ("bavlo.cli.series", "values by region and period"),
     "normals": ("bavlo.cli.normals", "what is usual in each region and period of the year"),
     "anomalies": ("bavlo.cli.anomalies", "how each period stands against its normal"),
+    "chart": ("bavlo.cli.chart", "a figure of a table"),
 }
 
 HELP = """usage: bavlo COMMAND …

@@ -48,7 +48,7 @@ def run_table(
     from bavlo.study.options import make_request
 
     request = make_request(command, given)
-    check(request, charts=command == "series")
+    check(request)
     screen = Screen(quiet=given["quiet"], verbose=given["verbose"])
     try:
         result = compute(request, screen)
@@ -72,7 +72,6 @@ def run_table(
         for path in request.outputs:
             print(f"wrote {path}, and how it came to be in {beside(path).name}", file=words)
         if not request.outputs and not request.format:
-            drawn = ", draw it with --out FILE.png" if command == "series" else ""
-            print(f"write it all with --out FILE.csv{drawn}", file=words)
+            print("write it all with --out FILE.csv, draw it with --out FILE.png", file=words)
     screen.finish()
     return 0

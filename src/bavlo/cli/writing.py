@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,17 +20,22 @@ def beside(path: Path) -> Path:
     return path.with_name(path.name + ".about.json")
 
 
-def check(request: Request, *, charts: bool) -> None:
+def check(request: Request) -> None:
     """Refuse outputs that cannot be written, before any work is done."""
-    known = TABLES + CHARTS if charts else TABLES
-    for path in request.outputs:
+    check_endings(request.outputs)
+    check_outputs(request.outputs, replace=request.replace)
+
+
+def check_endings(paths: Sequence[Path], *, charts_only: bool = False) -> None:
+    """Refuse endings that say nothing of what to write."""
+    known = CHARTS if charts_only else TABLES + CHARTS
+    for path in paths:
         if path.suffix.lower() not in known:
             raise RequestError(
                 "--out",
                 f"{path}: the ending '{path.suffix}' is not known",
                 f"use one of: {' '.join(known)}",
             )
-    check_outputs(request.outputs, replace=request.replace)
 
 
 def write_all(request: Request, table: Table, title: str, provenance: dict[str, Any]) -> None:
@@ -45,9 +51,19 @@ def write_all(request: Request, table: Table, title: str, provenance: dict[str, 
                 with drafts[path].open("w", encoding="utf-8", newline="") as file:
                     csv.write(table, file)
             else:
-                from bavlo.figures.series import draw_series
-                from bavlo.figures.style import save
-
-                kind = path.suffix.lower()[1:]
-                save(draw_series(table, title), drafts[path], kind)
+                _draw(table, title, path, drafts[path])
             drafts[beside(path)].write_text(as_json(provenance), encoding="utf-8")
+
+
+def write_charts(paths: Sequence[Path], table: Table, title: str) -> None:
+    """Draw a table into one or more files."""
+    with whole_files(paths) as drafts:
+        for path in paths:
+            _draw(table, title, path, drafts[path])
+
+
+def _draw(table: Table, title: str, path: Path, draft: Path) -> None:
+    from bavlo.figures import draw
+    from bavlo.figures.style import save
+
+    save(draw(table, title), draft, path.suffix.lower()[1:])

@@ -90,6 +90,16 @@ class Table:
         """The values of a column along its own axes only."""
         return list(self.columns[self.header.index(name)].values.ravel().tolist())
 
+    def along(self, name: str, axis: str) -> list[str]:
+        """A text column as one value for each place of an axis, the first where others vary."""
+        full = self.full(name)
+        place = list(self.axes).index(axis)
+        return list(np.moveaxis(full, place, 0).reshape(full.shape[place], -1)[:, 0].tolist())
+
+    def full(self, name: str) -> np.ndarray:
+        """One column along all axes."""
+        return self.column(name).reshape(tuple(self.axes.values()))
+
     def column(self, name: str) -> np.ndarray:
         """One column with a value for every row."""
         column = self.columns[self.header.index(name)]

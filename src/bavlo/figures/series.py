@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.core.table import Table
-from bavlo.figures.style import INK, LINES, shortened, styled
+from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.style import LINES, shortened, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -51,11 +52,11 @@ def lines_of(table: Table, title: str) -> Lines:
     regions, measures = table.labels("region"), table.labels("measure")
     shape = (len(regions), table.axes["period"], len(measures))
     values = table.column("value").reshape(shape)
-    starts, ends = table.labels("start"), table.labels("end")
+    starts, ends = table.along("start", "period"), table.along("end", "period")
     dated = "calendar" not in table.header
-    x = _days(starts, ends) if dated else _years(starts, ends)
-    units = dict.fromkeys(unit for unit in table.labels("unit") if unit)
-    caption = f"{starts[0]}..{ends[-1]}   ·   {_orders(measures, table.labels('order'))}"
+    x = days_between(starts, ends) if dated else _years(starts, ends)
+    units = dict.fromkeys(unit for unit in table.along("unit", "measure") if unit)
+    caption = f"{starts[0]}..{ends[-1]}   ·   {_orders(measures, table.along('order', 'measure'))}"
     empty = int(np.isnan(values).sum())
     if empty:
         caption += f"   ·   {empty} of {values.size} values empty"
@@ -113,36 +114,14 @@ def _together(lines: Lines) -> Figure:
 
 
 def _panels(lines: Lines) -> Figure:
-    from matplotlib.figure import Figure
-
-    count = len(lines.regions)
-    columns = min(int(np.ceil(np.sqrt(count))), 6)
-    rows = -(-count // columns)
-    height = max(8.0, 1.35 * rows + 1)
-    figure = Figure(figsize=(12.8, height))
-    grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False).ravel()
-    for axes in grid[count:]:
-        axes.set_visible(False)
-    for r, axes in enumerate(grid[:count]):
+    figure, panels = panel_grid(lines.regions)
+    for r, axes in enumerate(panels):
         for m, measure in enumerate(lines.measures):
             name = measure if r == 0 else None
             _line(axes, lines, r, m, LINES[m % len(LINES)], 1.0, name)
-        axes.set_title(shortened(lines.regions[r], 108 // columns), fontsize=10)
-        axes.tick_params(labelsize=9, labelbottom=r + columns >= count)
-    _finish(figure, list(grid[:count]), lines, lines.title)
-    # Panels of one size need no layout engine, which would draw everything once more.
-    digits = max(len(f"{value:.4g}") for value in grid[0].get_ylim())
-    named = max(map(len, lines.measures)) if len(lines.measures) > 1 else 0
-    figure.subplots_adjust(
-        left=0.035 + 0.0065 * digits,
-        right=0.985 - (0.04 + 0.008 * named if named else 0),
-        bottom=0.6 / height,
-        top=1 - 0.66 / height,
-        wspace=0.08,
-        hspace=0.3 if rows < 6 else 0.42,
-    )
-    if named:
-        figure.legend(loc="upper right", handlelength=1.6, borderaxespad=0.2)
+    _finish(figure, panels, lines, lines.title)
+    named = lines.measures if len(lines.measures) > 1 else []
+    place_panels(figure, panels, named)
     return figure
 
 
@@ -161,17 +140,8 @@ def _line(
 def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> None:
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 
-    # One axes leaves the places to the layout engine, panels are given theirs.
     placed = len(panels) > 1
-    words = [
-        figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, weight="bold"),
-        figure.supylabel(lines.unit or "value", fontsize=11),
-        figure.supxlabel(shortened(lines.caption, 170), x=0.01, ha="left", fontsize=9, color=INK),
-    ]
-    if placed:
-        words[0].set(y=0.99, va="top")
-        words[1].set(x=0.003, ha="left")
-        words[2].set(y=0.008, va="bottom")
+    set_words(figure, heading, lines.unit or "value", lines.caption, placed=placed)
     axes = panels[0]  # the others share its axes
     axes.margins(x=0.01)
     if lines.dated:
@@ -183,7 +153,8 @@ def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> N
         axes.set_ylim(bottom=0)
 
 
-def _days(starts: list[str], ends: list[str]) -> np.ndarray:
+def days_between(starts: list[str], ends: list[str]) -> np.ndarray:
+    """(P,) middle of each period in days since 1970."""
     first = np.array(starts, "datetime64[s]").astype(np.float64)
     last = np.array(ends, "datetime64[s]").astype(np.float64)
     if "T" not in ends[0]:

@@ -23,6 +23,8 @@ LINES = (
 )
 INK = "#20262b"
 FAINT = "#d9dde0"
+ABOVE, BELOW = "#2f7fa8", "#c2703d"  # wet and dry; the other way round for warm and cold
+BAND = "#c9dbe6"
 
 SETTINGS: dict[Any, Any] = {
     "figure.dpi": 100,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
@@ -13,26 +12,15 @@ import numpy as np
 
 from bavlo.core.errors import InputError, RequestError
 from bavlo.core.periods import PeriodAxis
+from bavlo.core.table import Table
 from bavlo.core.timeaxis import DAY, to_dates, to_instant
 from bavlo.formats.regions import RegionOptions, chosen
-from bavlo.formats.tables.csv import plain_text
+from bavlo.formats.tables import csv
 from bavlo.study.listener import Listener
 from bavlo.study.request import Request
 from bavlo.study.series import SeriesResult, series
 
 LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
-NEEDED = (
-    "region",
-    "period",
-    "start",
-    "end",
-    "variable",
-    "measure",
-    "value",
-    "unit",
-    "combine",
-    "order",
-)
 
 
 @dataclass(frozen=True, eq=False)
@@ -137,100 +125,47 @@ def _only(data: Series, path: Path, only: Sequence[str]) -> Series:
 
 
 def _from_result(result: SeriesResult) -> Series:
-    table = result.table
-    if "class" in table.axes or table.labels("period") == ["static"]:
+    if "class" in result.table.axes or result.table.labels("period") == ["static"]:
         raise RequestError("", "normals need a grid with time", "give one")
+    return _of_table(result.table, result.title, result.about)
+
+
+def _of_table(table: Table, title: str, about: dict[str, Any]) -> Series:
+    """A series table as arrays over its axes."""
     calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
-    shape = tuple(table.axes[name] for name in ("region", "period", "measure"))
-    periods = _axis(table.labels("period"), table.labels("start"), table.labels("end"), calendar)
+    starts, ends = table.along("start", "period"), table.along("end", "period")
+    periods = _axis(table.labels("period"), starts, ends, calendar)
     return Series(
         table.labels("region"),
         periods,
         table.labels("measure"),
         table.labels("variable")[0],
-        table.labels("unit"),
-        table.labels("order"),
+        table.along("unit", "measure"),
+        table.along("order", "measure"),
         table.labels("combine")[0],
-        table.column("value").reshape(shape),
-        table.column("area_valid").reshape(shape),
-        table.column("steps").reshape(shape)[:, :, 0],
-        table.column("steps_expected").reshape(shape)[0, :, 0],
-        table.column("note").reshape(shape),
+        table.full("value"),
+        table.full("area_valid"),
+        table.full("steps")[:, :, 0],
+        table.full("steps_expected")[0, :, 0],
+        table.full("note"),
         _years(periods),
-        result.title,
-        result.about,
+        title,
+        about,
     )
 
 
 def _from_table(path: Path) -> Series:
-    """Read a series table back; its rows are regions × periods × measures."""
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            reader = csv.DictReader(file)
-            rows = list(reader)
-            header = reader.fieldnames or []
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise InputError(path, f"cannot be read as a table ({error})") from error
-    missing = [name for name in NEEDED if name not in header]
-    if missing or not rows:
+    """Read a series table back."""
+    table = csv.read(path)
+    if table.name != "series" or "class" in table.axes:
         raise InputError(
             path,
-            f"is no series table (no {', '.join(missing)})" if missing else "has no rows",
+            f"is a table of {table.name}, not of values by region and period",
             "give what `bavlo series --out` wrote, or grids and --regions",
         )
-    columns = {name: plain_text(row[name] or "" for row in rows) for name in header}
-
-    def different(name: str) -> list[str]:
-        return list(dict.fromkeys(columns[name]))
-
-    regions, labels, measures = (different(name) for name in ("region", "period", "measure"))
-    shape = (len(regions), len(labels), len(measures))
-    if int(np.prod(shape)) != len(rows):
-        raise InputError(
-            path,
-            f"its {len(rows)} rows are not {shape[0]} regions × {shape[1]} periods × {shape[2]} "
-            "measures",
-            "give one whole series table",
-        )
-    place = [
-        np.array([{name: n for n, name in enumerate(names)}[text] for text in columns[key]])
-        for key, names in (("region", regions), ("period", labels), ("measure", measures))
-    ]
-
-    def numbers(name: str) -> np.ndarray:
-        out = np.full(shape, np.nan)
-        if name in columns:
-            out[tuple(place)] = [float(text) if text else np.nan for text in columns[name]]
-        return out
-
-    def of_axis(name: str, axis: int) -> list[str]:
-        found: dict[int, str] = {}
-        for n, text in zip(place[axis].tolist(), columns[name], strict=True):
-            found.setdefault(n, text)
-        return [found[n] for n in range(shape[axis])]
-
-    notes = np.full(shape, "", object)
-    notes[tuple(place)] = columns.get("note", [""] * len(rows))
-    calendar = columns["calendar"][0] if "calendar" in columns else "standard"
-    periods = _axis(labels, of_axis("start", 1), of_axis("end", 1), calendar)
-    size = path.stat().st_size
-    return Series(
-        regions,
-        periods,
-        measures,
-        columns["variable"][0],
-        of_axis("unit", 2),
-        of_axis("order", 2),
-        columns["combine"][0],
-        numbers("value"),
-        numbers("area_valid"),
-        numbers("steps")[:, :, 0],
-        numbers("steps_expected")[0, :, 0],
-        notes,
-        _years(periods),
-        columns["variable"][0],
-        {"inputs": [{"file": str(path), "size": size}]},
-    )
+    variable = table.labels("variable")[0]
+    about = {"inputs": [{"file": str(path), "size": path.stat().st_size}]}
+    return _of_table(table, variable, about)
 
 
 def _axis(

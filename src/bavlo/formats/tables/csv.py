@@ -4,14 +4,41 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Iterable
+from pathlib import Path
 from typing import IO
 
 import numpy as np
 
-from bavlo.core.table import Table
+from bavlo.core.errors import InputError
+from bavlo.core.table import Column, Table, text_column
 
 RISKY = ("=", "+", "-", "@")
 ESCAPE = "'"
+
+# The axes of each table, by a column that only it has; series has none of them.
+AXES = {
+    "statistic": ("normals", ("region", "period", "measure", "statistic")),
+    "anomaly": ("anomalies", ("region", "period", "measure", "window")),
+    "class": ("series", ("region", "period", "class", "measure")),
+    "steps_expected": ("series", ("region", "period", "measure")),
+}
+TEXT = {
+    "region",
+    "period",
+    "start",
+    "end",
+    "variable",
+    "measure",
+    "unit",
+    "combine",
+    "order",
+    "note",
+    "calendar",
+    "base",
+    "statistic",
+    "score_kind",
+    "class",
+}
 
 
 def write(table: Table, file: IO[str]) -> None:
@@ -63,3 +90,81 @@ def numbers_text(values: np.ndarray) -> list[str]:
             texts = np.array([number_text(v) for v in different.tolist()], object)
             return list(texts[place].tolist())
     return [number_text(v) for v in values.tolist()]
+
+
+def read(path: Path) -> Table:
+    """A table that was written as CSV, with its axes.
+
+    Raises
+    ------
+    InputError
+        Where it is none of the known tables, or not a whole one.
+    """
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            reader = csv.DictReader(file)
+            rows = list(reader)
+            header = list(reader.fieldnames or [])
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
+    found = next((kind for mark, kind in AXES.items() if mark in header), None)
+    if found is None or not {"region", "period", "value"} <= set(header):
+        raise InputError(path, "is no table that Bavlo wrote", "give the CSV of a command's --out")
+    if not rows:
+        raise InputError(path, "has no rows", "give the CSV of a command's --out")
+    name, axes = found
+    texts = {key: plain_text(row[key] or "" for row in rows) for key in header}
+    names = {axis: list(dict.fromkeys(texts[axis])) for axis in axes}
+    shape = tuple(len(names[axis]) for axis in axes)
+    if int(np.prod(shape)) != len(rows):
+        raise InputError(
+            path,
+            f"its {len(rows)} rows are not "
+            + " × ".join(f"{n} {axis}s" for n, axis in zip(shape, axes, strict=True)),
+            "give one whole table",
+        )
+    place = tuple(
+        np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in texts[axis]])
+        for axis in axes
+    )
+    return Table(
+        name,
+        dict(zip(axes, shape, strict=True)),
+        tuple(_column(path, key, texts[key], axes, shape, place) for key in header),
+    )
+
+
+def _column(
+    path: Path,
+    key: str,
+    texts: list[str],
+    axes: tuple[str, ...],
+    shape: tuple[int, ...],
+    place: tuple[np.ndarray, ...],
+) -> Column:
+    """A column along the axes that it varies along."""
+    values: np.ndarray
+    if key in TEXT:
+        values = np.full(shape, "", object)
+        values[place] = texts
+    else:
+        values = np.full(shape, np.nan)
+        try:
+            values[place] = [float(text) if text else np.nan for text in texts]
+        except ValueError as error:
+            raise InputError(path, f"column {key}: {error}", "repair the table") from error
+    kept = list(axes)
+    for axis in axes:
+        if axis == key:
+            continue
+        n = kept.index(axis)
+        first = values.take([0], axis=n)
+        same = values == first
+        if values.dtype.kind == "f":
+            same |= np.isnan(values) & np.isnan(first)
+        if same.all():
+            values = values.take(0, axis=n)
+            kept.remove(axis)
+    if key in TEXT and not kept:
+        return text_column(key, (), [str(values)])
+    return Column(key, tuple(kept), values)

@@ -1,0 +1,131 @@
+"""Normals over the year, and anomalies above and below them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from bavlo.core.errors import RequestError
+from bavlo.core.table import Table
+from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.series import days_between
+from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, styled
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MONTHS = "JFMAMJJASOND"
+BANDS = (("p10", "p90"), ("p5", "p95"), ("p25", "p75"), ("min", "max"))
+
+
+def draw_normals(table: Table, title: str) -> Figure:
+    """Normals by period of the year: bars for totals, a line for means, and the band about them."""
+    if table.axes["measure"] > 1:
+        raise RequestError("", "normals of several measures do not fit one chart", "choose one")
+    value = table.full("value")[:, :, 0]
+    statistics = table.along("statistic", "statistic")
+    if "mean" not in statistics:
+        raise RequestError("--statistic", "the chart needs the mean", "ask for mean too")
+    mean = value[:, :, statistics.index("mean")]
+    low, high, band = _band(value, statistics, mean)
+    kinds = table.labels("period")
+    x = np.arange(len(kinds))
+    total = table.labels("combine")[0] == "total"
+    with styled():
+        figure, panels = panel_grid(table.labels("region"))
+        for r, axes in enumerate(panels):
+            if total:
+                axes.bar(x, mean[r], color=LINES[5], width=0.8, label="mean" if r == 0 else None)
+                if band:
+                    name = band if r == 0 else "_"  # an underscore keeps it out of the legend
+                    axes.vlines(x, low[r], high[r], color=LINES[0], linewidth=1, label=name)
+            else:
+                if band:
+                    axes.fill_between(
+                        x, low[r], high[r], color=BAND, linewidth=0, label=band if r == 0 else None
+                    )
+                axes.plot(x, mean[r], color=LINES[0], label="mean" if r == 0 else None)
+        _name_periods(panels[0], kinds)
+        if total:
+            panels[0].set_ylim(bottom=0)
+        unit = table.along("unit", "measure")[0]
+        caption = f"base {table.labels('base')[0]}"
+        set_words(figure, title, unit, caption, placed=True)
+        place_panels(figure, panels, ["mean", band] if band else ["mean"])
+    return figure
+
+
+def _band(
+    value: np.ndarray, statistics: list[str], mean: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, str]:
+    """What spreads about the mean: a pair of percentiles, else one standard deviation."""
+    for low, high in BANDS:
+        if low in statistics and high in statistics:
+            return (
+                value[:, :, statistics.index(low)],
+                value[:, :, statistics.index(high)],
+                f"{low} to {high}",
+            )
+    if "std" in statistics:
+        std = value[:, :, statistics.index("std")]
+        return mean - std, mean + std, "± std"
+    return mean, mean, ""
+
+
+def _name_periods(axes: Axes, kinds: list[str]) -> None:
+    """Names of the periods of the year, as many as fit."""
+    if all(kind.isdigit() for kind in kinds):
+        names = [MONTHS[int(kind) - 1] for kind in kinds]
+        axes.set_xticks(range(len(kinds)), names)
+        return
+    step = max(1, len(kinds) // 6)
+    axes.set_xticks(range(0, len(kinds), step), kinds[::step])
+
+
+def draw_anomalies(table: Table, title: str) -> Figure:
+    """Anomalies as bars above and below zero; periods without one are hatched."""
+    if table.axes["measure"] > 1 or table.axes["window"] > 1:
+        raise RequestError(
+            "", "anomalies of several measures or windows do not fit one chart", "choose one"
+        )
+    anomaly = table.full("anomaly")[:, :, 0, 0]
+    starts, ends = table.along("start", "period"), table.along("end", "period")
+    x = days_between(starts, ends)
+    width = float(np.median(np.diff(x))) * 0.9 if x.size > 1 else 30.0
+    reach = np.nanmax(np.abs(anomaly), initial=0.0) * 1.05 or 1.0
+    with styled():
+        from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+
+        figure, panels = panel_grid(table.labels("region"))
+        for r, axes in enumerate(panels):
+            values = anomaly[r]
+            color = np.where(values >= 0, ABOVE, BELOW)
+            if table.along("unit", "measure")[0] in ("degC", "K", "degF"):
+                color = np.where(values >= 0, BELOW, ABOVE)  # warm is the warm colour
+            axes.bar(x, np.nan_to_num(values), width=width, color=color.tolist(), linewidth=0)
+            gaps = np.isnan(values)
+            axes.bar(
+                x[gaps],
+                2 * reach,
+                bottom=-reach,
+                width=width,
+                facecolor="none",
+                edgecolor=FAINT,
+                hatch="////",
+                linewidth=0,
+            )
+            axes.axhline(0, color="#5b646b", linewidth=0.8)
+        panels[0].set_ylim(-reach, reach)
+        panels[0].margins(x=0.01)
+        locator = AutoDateLocator(minticks=3, maxticks=5)
+        panels[0].xaxis.set_major_locator(locator)
+        panels[0].xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
+        gaps = int(np.isnan(anomaly).sum())
+        caption = f"against normals of {table.labels('base')[0]}"
+        if gaps:
+            caption += f"   ·   {gaps} of {anomaly.size} periods without a value are hatched"
+        set_words(figure, title, table.along("unit", "measure")[0], caption, placed=True)
+        place_panels(figure, panels, [])
+    return figure

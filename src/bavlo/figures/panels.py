@@ -1,0 +1,69 @@
+"""A panel for each region, on one page whatever their number."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from bavlo.figures.style import INK, shortened
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+WIDTH, HEIGHT, LEAST_ROW = 12.8, 8.0, 1.35
+MOST_COLUMNS = 6
+
+
+def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, list[Axes]]:
+    """Axes side by side with a name over each; the page grows when there are many."""
+    from matplotlib.figure import Figure
+
+    count = len(names)
+    columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
+    rows = -(-count // columns)
+    figure = Figure(figsize=(WIDTH, max(HEIGHT, LEAST_ROW * rows + 1)))
+    grid = figure.subplots(rows, columns, sharex=True, sharey=share_y, squeeze=False).ravel()
+    for axes in grid[count:]:
+        axes.set_visible(False)
+    for n, axes in enumerate(grid[:count]):
+        axes.set_title(shortened(names[n], 108 // columns), fontsize=10)
+        axes.tick_params(labelsize=9, labelbottom=n + columns >= count)
+    return figure, list(grid[:count])
+
+
+def place_panels(figure: Figure, panels: Sequence[Axes], legend: Sequence[str]) -> None:
+    """Give panels their places and a legend beside them.
+
+    Panels of one size need no layout engine, which would draw everything once more.
+    """
+    height = figure.get_size_inches()[1]
+    spec = panels[0].get_gridspec()
+    rows = spec.nrows if spec is not None else 1
+    digits = max(len(f"{value:.4g}") for value in panels[0].get_ylim())
+    named = max(map(len, legend), default=0)
+    figure.subplots_adjust(
+        left=0.035 + 0.0065 * digits,
+        right=0.985 - (0.04 + 0.008 * named if named else 0),
+        bottom=0.6 / height,
+        top=1 - 0.66 / height,
+        wspace=0.08,
+        hspace=0.3 if rows < 6 else 0.42,
+    )
+    if named:
+        figure.legend(loc="upper right", handlelength=1.6, borderaxespad=0.2)
+
+
+def set_words(figure: Figure, heading: str, unit: str, caption: str, *, placed: bool) -> None:
+    """Heading, unit and caption; placed by hand where no layout engine does it."""
+    words = [
+        figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, weight="bold"),
+        figure.supylabel(unit, fontsize=11),
+        figure.supxlabel(shortened(caption, 170), x=0.01, ha="left", fontsize=9, color=INK),
+    ]
+    if placed:
+        words[0].set(y=0.99, va="top")
+        words[1].set(x=0.003, ha="left")
+        words[2].set(y=0.008, va="bottom")

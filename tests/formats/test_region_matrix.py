@@ -6,6 +6,7 @@ import json
 import zipfile
 
 import numpy as np
+import pyogrio
 import pyogrio.raw
 import pyproj
 import pytest
@@ -24,6 +25,7 @@ from bavlo.study.options import make_request
 from bavlo.study.series import series
 from support import write_grid
 
+SHAPEFILE = pyogrio.detect_write_driver("r.shp")
 NAMES = ["Nørre Å", "Łąka, west", "=risky", "a very long name " * 4]
 CODES = ["007", "008", "012", "100"]
 SHAPES = [
@@ -65,7 +67,7 @@ def write(
         shapely.to_wkb(shapes),
         [np.array(v, object) for v in fields.values()],
         list(fields),
-        geometry_type="Unknown" if driver != "ESRI Shapefile" else "MultiPolygon",
+        geometry_type="Unknown" if driver != SHAPEFILE else "MultiPolygon",
         crs=crs,
         driver=driver,
         layer=layer,
@@ -102,9 +104,7 @@ def write_shapefile(path):
     """A zipped Shapefile whose text is in an old single-byte encoding."""
     loose = path.with_suffix(".shp")
     names = [NAMES[0], "Laka, west", *NAMES[2:]]
-    write(
-        loose, driver="ESRI Shapefile", fields={"name": names, "code": CODES}, encoding="ISO-8859-1"
-    )
+    write(loose, driver=SHAPEFILE, fields={"name": names, "code": CODES}, encoding="ISO-8859-1")
     with zipfile.ZipFile(path, "w") as packed:
         for part in path.parent.glob(f"{path.stem}.*"):
             if part != path:
@@ -119,7 +119,7 @@ KINDS = {
     "r.kml": lambda p: write(p, driver="KML"),
     "r.parquet": write_parquet,
     "r.csv": write_csv,
-    "r.shp": lambda p: write(p, driver="ESRI Shapefile"),
+    "r.shp": lambda p: write(p, driver=SHAPEFILE),
     "r.zip": write_shapefile,
 }
 
@@ -184,7 +184,7 @@ def test_a_layer_is_asked_for_and_a_missing_system_too(grid, tmp_path):
     with pytest.raises(BavloError, match="several layers: one, two; choose with --layer"):
         table(grid, path, label="code")
     assert len(table(grid, path, label="code", layer="two")[0]) == 12
-    loose = write(tmp_path / "s.shp", driver="ESRI Shapefile")
+    loose = write(tmp_path / "s.shp", driver=SHAPEFILE)
     loose.with_suffix(".prj").unlink()
     with pytest.raises(BavloError, match="names no reference system; give it with --region-crs"):
         table(grid, loose, label="code")

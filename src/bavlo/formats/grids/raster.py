@@ -32,7 +32,6 @@ MOST_OPEN = 8
 # Never let the raster library guess: vectors, databases and web services are not grids.
 NOT_GRIDS = {
     "GPKG",
-    "ESRI Shapefile",
     "GeoJSON",
     "SQLite",
     "HTTP",

@@ -36,6 +36,7 @@ ENDINGS = (
 )
 LON_NAMES = ("lon", "longitude", "long", "lng", "x")
 LAT_NAMES = ("lat", "latitude", "y")
+SHAPEFILE = "Shapefile"
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
 
 
@@ -117,8 +118,9 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
     }
     # The library tells of what it mended by itself, such as rings that were not closed.
     notes = dict.fromkeys(str(w.message).split(". To ")[0].lower() for w in said)
+    driver = SHAPEFILE if info["driver"] == _shapefile_driver() else info["driver"]
     return Features(
-        np.asarray(geometry), fields, meta.get("crs") or "", info["driver"], layer, tuple(notes)
+        np.asarray(geometry), fields, meta.get("crs") or "", driver, layer, tuple(notes)
     )
 
 
@@ -205,6 +207,7 @@ def write(path: Path, features: Features, geometry_type: str, **options: Any) ->
     """Write one layer; the driver and the reference system are those of the features."""
     import pyogrio.raw
 
+    driver = _shapefile_driver() if features.driver == SHAPEFILE else features.driver
     pyogrio.raw.write(
         path,
         shapely.to_wkb(features.geometry),
@@ -212,10 +215,17 @@ def write(path: Path, features: Features, geometry_type: str, **options: Any) ->
         list(features.fields),
         geometry_type=geometry_type,
         crs=features.crs,
-        driver=features.driver,
+        driver=driver,
         layer=features.layer or None,
         **options,
     )
+
+
+def _shapefile_driver() -> str:
+    """What the library calls its Shapefile driver."""
+    import pyogrio
+
+    return str(pyogrio.detect_write_driver("regions.shp"))
 
 
 def _unreadable(path: Path, error: Exception) -> InputError:

@@ -255,6 +255,20 @@ def _calendar_since(
     return to_instants(np.array(dates), calendar).reshape(values.shape)
 
 
+# What libraries raise on files whose inside makes no sense.
+DAMAGE = (
+    OSError,
+    RuntimeError,
+    IndexError,
+    ValueError,
+    TypeError,
+    KeyError,
+    AttributeError,
+    OverflowError,
+    MemoryError,
+)
+
+
 def not_damaged(path: Path, error: Exception) -> InputError:
     """What to say when a library gives up on a file in the middle."""
     return InputError(

@@ -58,7 +58,7 @@ def container(path: Path) -> Iterator[Container]:
                 _check_whole(path, data)
                 entry = data, Container({_name(v): _stored(v) for v in _walk(data)})
             yield entry[1]
-        except (OSError, RuntimeError, IndexError, UnicodeDecodeError, AttributeError) as error:
+        except cf.DAMAGE as error:
             if entry is not None and entry[0].isopen():
                 entry[0].close()
             raise cf.not_damaged(path, error) from error

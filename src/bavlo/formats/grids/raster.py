@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import gzip
+import sys
 import threading
 import warnings
 import zlib
@@ -80,12 +81,12 @@ def _dataset(path: Path) -> Iterator[Any]:
     files: OrderedDict[Path, tuple[Any, Any]] = _local.files
     data, memory = files.pop(path, (None, None))
     try:
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), _quiet_log():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)
             if data is None:
                 data, memory = _opened(path)
             yield data
-    except (RasterioError, OSError, EOFError, zlib.error, ValueError, IndexError) as error:
+    except (RasterioError, EOFError, zlib.error, *cf.DAMAGE) as error:
         if data is not None:
             with contextlib.suppress(RasterioError):
                 data.close()
@@ -95,6 +96,19 @@ def _dataset(path: Path) -> Iterator[Any]:
     files[path] = data, memory
     while len(files) > MOST_OPEN:
         files.popitem(last=False)[1][0].close()
+
+
+@contextmanager
+def _quiet_log() -> Iterator[None]:
+    """Without the library's complaint that it cannot write a damaged file's text into its log."""
+    before = sys.unraisablehook
+    sys.unraisablehook = lambda told: (
+        None if isinstance(told.exc_value, UnicodeDecodeError) else before(told)
+    )
+    try:
+        yield
+    finally:
+        sys.unraisablehook = before
 
 
 def _opened(path: Path) -> tuple[Any, Any]:
@@ -146,8 +160,11 @@ class RasterGrid:
         with _dataset(self.path) as data:
             if not self.checked:
                 self._check(data)
+            checks = _Checksums.of(data, self.path)
             for window in cells.windows:
                 rows, columns = window.rows, window.columns
+                if checks is not None:
+                    checks.verify(self.bands[first:last], rows, columns)
                 stored = data.read(
                     list(self.bands[first:last]),
                     window=Window.from_slices(rows, columns),
@@ -178,6 +195,44 @@ class RasterGrid:
     def name(self) -> str:
         """Name of the file without its endings."""
         return plain_name(self.path)
+
+
+@dataclass(frozen=True, eq=False)
+class _Checksums:
+    """The checksums of deflated blocks, which the raster library does not always look at."""
+
+    data: Any
+    path: Path
+    block: tuple[int, int]
+
+    @classmethod
+    def of(cls, data: Any, path: Path) -> _Checksums | None:
+        """Of a deflated TIFF; None of any other file."""
+        if data.driver != "GTiff" or str(
+            data.tags(ns="IMAGE_STRUCTURE").get("COMPRESSION", "")
+        ) != ("DEFLATE"):
+            return None
+        # A file that was unpacked in memory had a checksum of its own.
+        return None if data.name.startswith("/vsimem/") else cls(data, path, data.block_shapes[0])
+
+    def verify(self, bands: tuple[int, ...], rows: slice, columns: slice) -> None:
+        """Inflate the blocks of a window to their end, where the checksum stands."""
+        height, width = self.block
+        seen: set[int] = set()
+        with self.path.open("rb") as file:
+            for band in bands:
+                for y in range(rows.start // height, (rows.stop - 1) // height + 1):
+                    for x in range(columns.start // width, (columns.stop - 1) // width + 1):
+                        offset = self.data.get_tag_item(f"BLOCK_OFFSET_{x}_{y}", "TIFF", bidx=band)
+                        size = self.data.get_tag_item(f"BLOCK_SIZE_{x}_{y}", "TIFF", bidx=band)
+                        if offset is None or size is None or int(offset) in seen:
+                            continue
+                        seen.add(int(offset))
+                        file.seek(int(offset))
+                        inflater = zlib.decompressobj()
+                        inflater.decompress(file.read(int(size)))
+                        if not inflater.eof:
+                            raise zlib.error("a block ends too soon")
 
 
 def plain_name(path: Path) -> str:

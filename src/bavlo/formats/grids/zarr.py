@@ -39,7 +39,7 @@ def container(path: Path) -> Iterator[Container]:
     """The variables of a store."""
     try:
         yield _container(path)
-    except (OSError, RuntimeError, ValueError, KeyError, TypeError) as error:
+    except cf.DAMAGE as error:
         raise cf.not_damaged(path, error) from error
 
 

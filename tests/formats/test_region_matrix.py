@@ -449,6 +449,24 @@ def test_implausible_values_are_called_out_with_the_likely_cause(unit, low, high
     assert bool(listener.warnings) == bool(says)
 
 
+def test_a_turned_bit_in_a_zipped_shapefile_is_an_error_or_changes_nothing(tmp_path):
+    path = write_shapefile(tmp_path / "r.zip")
+    whole = path.read_bytes()
+    plain = read_regions(path, RegionOptions(label="code")).regions
+    rng = np.random.default_rng(1)
+    for n, at in enumerate(rng.integers(0, len(whole), 80).tolist()):
+        flipped = bytearray(whole)
+        flipped[at] ^= 1 << int(rng.integers(0, 8))
+        bad = tmp_path / f"bad{n}.zip"
+        bad.write_bytes(flipped)
+        try:
+            told = read_regions(bad, RegionOptions(label="code"))
+        except BavloError:
+            continue
+        assert told.regions.labels == plain.labels
+        assert shapely.equals(told.regions.geometry, plain.geometry).all()
+
+
 @pytest.mark.parametrize("kind", ["r.geojson", "r.gpkg", "r.fgb", "r.shp", "r.zip", "r.parquet"])
 def test_damaged_region_files_give_a_clean_error_or_all_regions(kind, tmp_path):
     path = KINDS[kind](tmp_path / kind)

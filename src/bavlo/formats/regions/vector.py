@@ -8,6 +8,8 @@ from __future__ import annotations
 import csv
 import json
 import warnings
+import zipfile
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -72,12 +74,26 @@ def layers(path: Path) -> list[str]:
     """Names of the layers with geometry; one for files that have no layers."""
     if path.suffix.lower() in READERS:
         return [path.stem]
+    _check_zip(path)
     import pyogrio
 
     try:
         return [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]
     except (pyogrio.errors.DataSourceError, RuntimeError, ValueError) as error:
         raise _unreadable(path, error) from error
+
+
+def _check_zip(path: Path) -> None:
+    """The vector library does not look at the checksums of a zipped file, so they are checked."""
+    if path.suffix.lower() not in (".zip", ".shz", ".kmz"):
+        return
+    try:
+        with zipfile.ZipFile(path) as packed:
+            bad = packed.testzip()
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError) as error:
+        raise _unreadable(path, error) from error
+    if bad is not None:
+        raise InputError(path, f"{bad} in it is damaged", "fetch the file again")
 
 
 def read(path: Path, layer: str | None = None) -> Features:

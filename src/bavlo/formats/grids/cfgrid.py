@@ -13,7 +13,7 @@ import numpy as np
 from bavlo.core.errors import InputError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.units import Variable
-from bavlo.formats.grids import cf
+from bavlo.formats.grids import cf, chunks
 from bavlo.formats.grids.source import CellSelection, RawTimes, ReadOptions, Window
 
 # What variables may be called by their place in a window, from outside in.
@@ -36,6 +36,8 @@ class Stored:
         Told how many bytes of chunks are worth keeping between reads.
     default_fill
         What the format writes where nothing was written.
+    is_hdf5
+        Whether its file is HDF5.
     """
 
     name: str
@@ -47,6 +49,7 @@ class Stored:
     read: Callable[[Any], np.ndarray]
     keep: Callable[[int], None] = field(default=lambda size: None)
     default_fill: float | None = None
+    is_hdf5: bool = False
 
     @property
     def group(self) -> str:
@@ -103,6 +106,8 @@ class CFGrid:
         Stored chunk of each dimension.
     opener
         Opens the file again where it is read.
+    by_chunks
+        Whether reading raw chunks is worth a try.
     """
 
     path: Path
@@ -114,6 +119,7 @@ class CFGrid:
     chunks: tuple[int, ...]
     opener: Opener
     notes: tuple[str, ...] = ()
+    by_chunks: bool = False
 
     @property
     def step_chunk(self) -> int:
@@ -128,14 +134,22 @@ class CFGrid:
         for window in cells.windows:
             part = {"time": slice(first, last), "y": window.rows, "x": window.columns}
             key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
-            with self.opener(self.path) as container:
-                variable = container[self.variable.name]
-                if self.step_chunk > 1:
-                    variable.keep(self._chunks_size(variable, window))
-                stored = variable.read(key)
+            stored = self._stored(key, window)
             flat = stored.transpose(axes).reshape(last - first, -1)
             block[:, window.place] = self.packing.decode(flat[:, window.within])
         return block
+
+    def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
+        """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
+        if self.by_chunks:
+            reader = chunks.reader_of(self.path, self.variable.name)
+            if reader is not None:
+                return reader.read(key)
+        with self.opener(self.path) as container:
+            variable = container[self.variable.name]
+            if self.step_chunk > 1:
+                variable.keep(self._chunks_size(variable, window))
+            return variable.read(key)
 
     def _chunks_size(self, variable: Stored, window: Window) -> int:
         """Bytes of the chunks that a run of steps touches, so that the next finds them inflated."""
@@ -233,9 +247,9 @@ def _grid(
             order.append(axis)
         else:
             order.append(_level(path, container, variable, dimension, size, options.level))
-    chunks = variable.chunks
-    if chunks is None:
-        chunks = tuple(
+    stored_chunks = variable.chunks
+    if stored_chunks is None:
+        stored_chunks = tuple(
             1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
         )
     return CFGrid(
@@ -245,9 +259,20 @@ def _grid(
         times,
         cf.packing(variable.attributes, variable.dtype, variable.default_fill),
         tuple(order),
-        chunks,
+        stored_chunks,
         opener,
+        by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
     )
+
+
+def _worth_chunks(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
+    """Whether raw chunks can be read: large HDF5 variables whose runs of steps fit in memory."""
+    if not variable.is_hdf5 or variable.chunks is None or variable.dtype is None:
+        return False
+    item = variable.dtype.itemsize
+    slab = stored_chunks[0] * int(np.prod(variable.shape[1:], dtype=np.int64)) * item
+    whole = int(np.prod(variable.shape, dtype=np.int64)) * item
+    return whole >= chunks.LEAST_SIZE and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
 
 
 def _level(

@@ -56,7 +56,12 @@ def container(path: Path) -> Iterator[Container]:
                 data.set_auto_maskandscale(False)
                 data.set_auto_chartostring(False)
                 _check_whole(path, data)
-                entry = data, Container({_name(v): _stored(v) for v in _walk(data)})
+                entry = (
+                    data,
+                    Container(
+                        {_name(v): _stored(v, data.disk_format == "HDF5") for v in _walk(data)}
+                    ),
+                )
             yield entry[1]
         except cf.DAMAGE as error:
             if entry is not None and entry[0].isopen():
@@ -89,7 +94,7 @@ def _name(variable: Any) -> str:
     return f"{group}/{variable.name}" if group else str(variable.name)
 
 
-def _stored(variable: Any) -> Stored:
+def _stored(variable: Any, is_hdf5: bool) -> Stored:
     import netCDF4
 
     dtype = variable.dtype if isinstance(variable.dtype, np.dtype) else None
@@ -107,6 +112,7 @@ def _stored(variable: Any) -> Stored:
         lambda key: np.asarray(variable[key]),
         partial(_keep, variable),
         fill,
+        is_hdf5,
     )
 
 

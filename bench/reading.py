@@ -1,0 +1,149 @@
+"""`bavlo series` beside merely reading the same data, as ratios in one run.
+
+The data: daily float32 rain with a constant sea, deflate and shuffle, one step a chunk, 600 x 700
+cells; 3,200 regions over about half of them; monthly totals to CSV.
+"""
+
+import argparse
+import os
+import statistics
+import subprocess
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import h5py
+import netCDF4
+import numpy as np
+import shapely
+from isal import isal_zlib
+
+from bavlo.formats.regions.vector import Features, write
+
+WORK = Path(__file__).parent / "work"
+NY, NX = 600, 700
+RUNS = 5
+
+
+def make(steps):
+    """The grid and the regions, made once."""
+    WORK.mkdir(exist_ok=True)
+    path, regions = WORK / f"rain_{steps}.nc", WORK / "regions.gpkg"
+    if not path.exists():
+        rng = np.random.default_rng(1)
+        sea = np.hypot(*np.meshgrid(np.linspace(-1, 1, NX), np.linspace(-1, 1, NY))) > 1.1
+        with netCDF4.Dataset(path, "w") as data:
+            for name, centres, unit in (
+                ("time", np.arange(steps), "days since 1991-01-01"),
+                ("lat", np.linspace(-5, 24.95, NY), "degrees_north"),
+                ("lon", np.linspace(10, 44.95, NX), "degrees_east"),
+            ):
+                data.createDimension(name, len(centres))
+                data.createVariable(name, "f8", (name,))[:] = centres
+                data[name].units = unit
+            rain = data.createVariable(
+                "rain",
+                "f4",
+                ("time", "lat", "lon"),
+                zlib=True,
+                shuffle=True,
+                complevel=4,
+                fill_value=np.float32(-9999),
+                chunksizes=(1, NY, NX),
+            )
+            rain.units = "mm"
+            coarse = rng.gamma(0.3, 8, (steps, NY // 20, NX // 20)).astype("f4")
+            for n in range(steps):
+                field = np.kron(coarse[n], np.ones((20, 20), "f4"))
+                field = np.round(field * rng.uniform(0.5, 1.5, (NY, NX)), 2).astype("f4")
+                field[sea] = -9999
+                rain[n] = field
+    if not regions.exists():
+        edges_x, edges_y = np.linspace(14, 38, 65), np.linspace(0, 21, 51)
+        rng = np.random.default_rng(2)
+        x, y = np.meshgrid(edges_x, edges_y)
+        x, y = x + rng.uniform(-0.1, 0.1, x.shape), y + rng.uniform(-0.1, 0.1, y.shape)
+        corners = np.stack([x, y], axis=-1)
+        rings = np.stack(
+            [corners[:-1, :-1], corners[:-1, 1:], corners[1:, 1:], corners[1:, :-1]], axis=2
+        ).reshape(-1, 4, 2)
+        shapes = shapely.polygons(rings)
+        names = np.array([f"r{n:04d}" for n in range(len(shapes))], object)
+        write(regions, Features(shapes, {"name": names}, "EPSG:4326", "GPKG", "r"), "Polygon")
+    return path, regions
+
+
+def plain_loop(path):
+    """The netCDF4 library reads the window in blocks of 32 steps, without masking."""
+    with netCDF4.Dataset(path) as data:
+        data.set_auto_maskandscale(False)
+        rain = data["rain"]
+        for first in range(0, rain.shape[0], 32):
+            rain[first : first + 32, 100:520, 80:560]
+
+
+def floor(path):
+    """Fetch, inflate and unshuffle the same chunks on all cores."""
+    with h5py.File(path) as file:
+        places = []
+        file["rain"].id.chunk_iter(lambda info: places.append((info.byte_offset, info.size)))
+    descriptor = os.open(path, os.O_RDONLY)
+
+    def one(place):
+        data = isal_zlib.decompress(os.pread(descriptor, place[1], place[0]), bufsize=NY * NX * 4)
+        np.ascontiguousarray(np.frombuffer(data, np.uint8).reshape(4, -1).T)
+
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        list(pool.map(one, places))
+    os.close(descriptor)
+
+
+def bavlo(path, regions):
+    """All of it, from start to written CSV."""
+    out = WORK / "out.csv"
+    subprocess.run(
+        [
+            sys.executable,
+            "-m",
+            "bavlo",
+            "series",
+            path,
+            "--regions",
+            regions,
+            "--every",
+            "month",
+            "--out",
+            out,
+            "--replace",
+            "--quiet",
+        ],
+        check=True,
+    )
+
+
+def main():
+    """Print the table."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--steps", type=int, default=730)
+    steps = parser.parse_args().steps
+    path, regions = make(steps)
+    times = {"bavlo": [], "plain": [], "floor": []}
+    for _ in range(RUNS + 1):
+        for name, work in (
+            ("bavlo", lambda: bavlo(path, regions)),
+            ("plain", lambda: plain_loop(path)),
+            ("floor", lambda: floor(path)),
+        ):
+            start = time.perf_counter()
+            work()
+            times[name].append(time.perf_counter() - start)
+    ours, plain, least = (statistics.median(times[name][1:]) for name in times)
+    print(
+        f"| {steps:,} | {ours:.2f} s | {plain:.2f} s | {least:.2f} s | {ours / plain:.2f} "
+        f"| {ours / least:.2f} |"
+    )
+
+
+if __name__ == "__main__":
+    main()

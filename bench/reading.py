@@ -92,7 +92,9 @@ def floor(path):
 
     def one(place):
         data = isal_zlib.decompress(os.pread(descriptor, place[1], place[0]), bufsize=NY * NX * 4)
-        np.ascontiguousarray(np.frombuffer(data, np.uint8).reshape(4, -1).T)
+        mixed = np.empty((NY * NX, 4), np.uint8)
+        for n, plane in enumerate(np.frombuffer(data, np.uint8).reshape(4, -1)):
+            mixed[:, n] = plane
 
     with ThreadPoolExecutor(os.cpu_count()) as pool:
         list(pool.map(one, places))

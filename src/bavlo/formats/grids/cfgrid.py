@@ -136,7 +136,7 @@ class CFGrid:
             key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
             stored = self._stored(key, window)
             flat = stored.transpose(axes).reshape(last - first, -1)
-            block[:, window.place] = self.packing.decode(flat[:, window.within])
+            block[:, window.place] = self.packing.decode(np.take(flat, window.within, axis=1))
         return block
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:

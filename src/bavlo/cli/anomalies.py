@@ -23,7 +23,7 @@ def parser() -> Parser:
         EXAMPLES,
         "bavlo anomalies GRID… --regions FILE [options]\n"
         "       bavlo anomalies SERIES.csv [options]",
-        "base smooth window score",
+        "base smooth window score same-span",
     )
 
 

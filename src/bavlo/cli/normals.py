@@ -22,7 +22,7 @@ def parser() -> Parser:
         "years. From grids and regions, or from a table that `bavlo series` wrote.",
         EXAMPLES,
         "bavlo normals GRID… --regions FILE [options]\n       bavlo normals SERIES.csv [options]",
-        "base statistic smooth",
+        "base statistic smooth from-months",
     )
 
 

@@ -21,6 +21,7 @@ def parser() -> Parser:
         "Values by region and period, from grids and regions.",
         EXAMPLES,
         "bavlo series GRID… --regions FILE [options]",
+        "window same-span",
     )
 
 

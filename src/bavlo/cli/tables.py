@@ -11,8 +11,9 @@ from bavlo.cli.screen import Screen, preview
 from bavlo.cli.writing import beside, check, write_all
 
 GRID_OPTIONS = """
-    regions layer label only merge-by region-crs names strict variable level input-unit scale
-    offset dates prefer grid-crs stamp day-start utc-offset during every combine min-steps
+    regions layer label only merge-by region-crs names strict make variable level input-unit
+    scale offset dates prefer grid-crs stamp day-start utc-offset during every year-start combine
+    min-steps complete
     measure order weight weight-kind at-points min-area unit out format replace quiet verbose
     jobs memory
 """.split()
@@ -28,7 +29,8 @@ def table_parser(
         "grids",
         metavar="GRID",
         nargs="*",
-        help="a file, a quoted pattern or a folder; several are one grid",
+        help="a file, a quoted pattern or a folder; several are one grid, or several grids "
+        "as NAME=PATH",
     )
     add_options(made, more.split() + GRID_OPTIONS)
     return made

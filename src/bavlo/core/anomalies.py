@@ -11,54 +11,6 @@ LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to
 HIGHEST_SCORE = 3.0
 
 
-def windowed(
-    values: np.ndarray,
-    start: np.ndarray,
-    end: np.ndarray,
-    count: int,
-    combine: str,
-) -> tuple[np.ndarray, np.ndarray]:
-    """Totals, means, lowest or highest values of the last periods.
-
-    Parameters
-    ----------
-    values : (P, K) float64
-        In order of time.
-    start, end : (P,) int64
-        Bounds of the periods; a window holds only periods that adjoin.
-    count
-        Periods in a window.
-    combine
-        total, mean (by length of the periods), min or max.
-
-    Returns
-    -------
-    values : (P, K) float64
-        NaN where a period of the window is missing.
-    first : (P,) int64
-        Position of the first period of each window; -1 where there are too few.
-    """
-    if count == 1:
-        return values, np.arange(len(values))
-    out = np.full_like(values, np.nan)
-    first = np.full(len(values), -1)
-    if len(values) < count:
-        return out, first
-    view = np.lib.stride_tricks.sliding_window_view(values, count, axis=0)
-    joined = np.concatenate([[0], np.cumsum(start[1:] != end[:-1])])
-    adjoin = joined[count - 1 :] == joined[: len(joined) - count + 1]
-    if combine == "total":
-        found = view.sum(axis=-1)
-    elif combine == "mean":
-        length = np.lib.stride_tricks.sliding_window_view((end - start).astype(float), count)
-        found = (view * length[:, None]).sum(axis=-1) / length.sum(axis=-1)[:, None]
-    else:
-        found = view.min(axis=-1) if combine == "min" else view.max(axis=-1)
-    out[count - 1 :] = np.where(adjoin[:, None], found, np.nan)
-    first[count - 1 :] = np.where(adjoin, np.arange(len(values) - count + 1), -1)
-    return out, first
-
-
 def ranks(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Rank of each value among those of its column, 1 the lowest; ties share the lower rank.
 

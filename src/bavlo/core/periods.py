@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cftime
 import numpy as np
@@ -163,6 +163,27 @@ def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> P
     if rule.kind == "all":
         made = [("all", "all", first, last)]
     return _axis(made, calendar)
+
+
+def same_span(periods: PeriodAxis, data_end: int) -> PeriodAxis:
+    """Periods like the one still under way, cut to the part of it that there is.
+
+    Parameters
+    ----------
+    data_end
+        First instant after the data. The period that holds it is under way; all of its kind then
+        end on the same day of their year, 29 February becoming 28 in a year without one.
+    """
+    under_way = int(np.searchsorted(periods.end, data_end, side="right"))
+    if under_way >= len(periods) or periods.start[under_way] >= data_end:
+        return periods
+    begins, stops = to_dates(np.array([periods.start[under_way], data_end - 1]), periods.calendar)
+    like = np.flatnonzero([name == periods.cycle[under_way] for name in periods.cycle])
+    end = periods.end.copy()
+    for n, date in zip(like, to_dates(periods.start[like], periods.calendar), strict=True):
+        year = date.year + stops.year - begins.year
+        end[n] = _existing_day(periods.calendar, year, stops.month, stops.day) + DAY
+    return replace(periods, end=end)
 
 
 def static_period(time: TimeAxis) -> PeriodAxis:

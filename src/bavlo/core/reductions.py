@@ -6,17 +6,17 @@ out is merged in order of time (`merge`) and turned into values once a period is
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import astuple, dataclass
 from typing import Protocol
 
 import numpy as np
 from scipy import sparse
 
+from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, Measure, OverlayIndex
 from bavlo.core.periods import Fold
 
-TOTAL, MEAN, MIN, MAX = "total", "mean", "min", "max"
-COMBINES = (TOTAL, MEAN, MIN, MAX)
 ENOUGH = 1e-9  # rounding that a share of steps or of an area may lack
 
 
@@ -46,11 +46,17 @@ class Rules:
         Share of a period, by duration, that must have data.
     min_area
         Share of a region's area that must have data in a step.
+    transform
+        What is done to the values of each step before they are combined.
+    most_missing
+        Instead of `min_steps`: days of a period that may be missing, and days in a row.
     """
 
     combine: str
     min_steps: float = 1.0
     min_area: float = 0.5
+    transform: Callable[[np.ndarray], np.ndarray] | None = None
+    most_missing: tuple[float, float] | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,6 +75,8 @@ class StepFolding:
         Length of the steps, days.
     period_length : (P,) float64
         Length of the periods, days.
+    step_start, period_start : (T,), (P,) float64
+        Beginnings, in days since the calendar's 1970.
     """
 
     fold: Fold
@@ -76,6 +84,69 @@ class StepFolding:
     weight: np.ndarray
     duration: np.ndarray
     period_length: np.ndarray
+    step_start: np.ndarray
+    period_start: np.ndarray
+
+
+@dataclass(eq=False)
+class Gaps:
+    """Where rows lack data in a run of periods, in days since the calendar's 1970.
+
+    Parameters
+    ----------
+    first, last : (P, K) float64
+        Beginning of the first step with data and end of the last; ∞ and -∞ where there is none.
+    longest : (P, K) float64
+        Longest time without data between them.
+    """
+
+    first: np.ndarray
+    last: np.ndarray
+    longest: np.ndarray
+
+    def joined(self, later: Gaps, overlap: int) -> Gaps:
+        """These periods and later ones, the last `overlap` being the later's first."""
+        if not overlap:
+            pairs = zip(astuple(self), astuple(later), strict=True)
+            return Gaps(*(np.concatenate(pair) for pair in pairs))
+        keep = slice(None, -overlap)
+        between = [
+            np.maximum(here, there)
+            for here, there in (
+                (self.longest[-overlap:], later.longest[:overlap]),
+                (0.0, later.first[:overlap] - self.last[-overlap:]),
+            )
+        ]
+        # Where one of the two has no data at all there is nothing between them yet.
+        known = np.isfinite(self.last[-overlap:]) & np.isfinite(later.first[:overlap])
+        longest = np.where(known, np.maximum(between[0], between[1]), between[0])
+        first = np.minimum(self.first[-overlap:], later.first[:overlap])
+        last = np.maximum(self.last[-overlap:], later.last[:overlap])
+        return Gaps(
+            np.concatenate([self.first[keep], first, later.first[overlap:]]),
+            np.concatenate([self.last[keep], last, later.last[overlap:]]),
+            np.concatenate([self.longest[keep], longest, later.longest[overlap:]]),
+        )
+
+    def whole(self, start: np.ndarray, end: np.ndarray) -> np.ndarray:
+        """(P, K) longest time without data from the beginnings to the ends (P,) of the periods."""
+        longest = np.maximum(self.longest, self.first - start[:, None])
+        return np.maximum(longest, end[:, None] - self.last)
+
+
+def find_gaps(
+    missing: np.ndarray, start: np.ndarray, end: np.ndarray, period: np.ndarray, periods: int
+) -> Gaps:
+    """Where rows (T, K) lack data; `start`, `end` and `period` (T,) are those of the steps."""
+    shape = (periods, missing.shape[1])
+    first, last, longest = np.full(shape, np.inf), np.full(shape, -np.inf), np.zeros(shape)
+    for t, p in enumerate(period.tolist()):
+        there = ~missing[t]
+        away = np.where(np.isfinite(last[p]), start[t] - last[p], 0.0)
+        np.maximum(longest[p], away, out=longest[p], where=there)
+        np.minimum(first[p], start[t], out=first[p], where=there)
+        last[p, there] = end[t]
+    return Gaps(first, last, longest)
 
 
 @dataclass(eq=False)
@@ -90,11 +161,14 @@ class Folded:
         Weight of the steps in a weighted sum.
     covered : (P, K) float64
         Days that had data.
+    gaps
+        Where data is missing, if anybody asks.
     """
 
     value: np.ndarray
     weight: np.ndarray
     covered: np.ndarray
+    gaps: Gaps | None = None
 
     def joined(self, later: Folded, overlap: int, combine: str) -> Folded:
         """These periods and later ones, the last `overlap` of them being the later's first."""
@@ -103,6 +177,7 @@ class Folded:
                 np.concatenate([self.value, later.value]),
                 np.concatenate([self.weight, later.weight]),
                 np.concatenate([self.covered, later.covered]),
+                self.gaps.joined(later.gaps, 0) if self.gaps and later.gaps else None,
             )
         add = {MIN: np.fmin, MAX: np.fmax}.get(combine, np.add)
         keep, shared = slice(None, -overlap), slice(-overlap, None)
@@ -115,21 +190,39 @@ class Folded:
             join(self.value, later.value, add),
             join(self.weight, later.weight, np.add),
             join(self.covered, later.covered, np.add),
+            self.gaps.joined(later.gaps, overlap) if self.gaps and later.gaps else None,
         )
 
     def split(self, count: int) -> tuple[Folded, Folded]:
         """The first `count` periods and the rest."""
         return tuple(  # type: ignore[return-value]
-            Folded(self.value[part], self.weight[part], self.covered[part])
+            Folded(
+                self.value[part],
+                self.weight[part],
+                self.covered[part],
+                self.gaps
+                and Gaps(self.gaps.first[part], self.gaps.last[part], self.gaps.longest[part]),
+            )
             for part in (slice(None, count), slice(count, None))
         )
 
-    def combined(self, combine: str, period_length: np.ndarray, min_steps: float) -> np.ndarray:
-        """(P, K) values, NaN where too little of a period has data."""
-        enough = self.covered >= (min_steps - ENOUGH) * period_length[:, None]
+    def combined(self, rules: Rules, start: np.ndarray, length: np.ndarray) -> np.ndarray:
+        """(P, K) values, NaN where too little of a period has data.
+
+        Parameters
+        ----------
+        start, length : (P,) float64
+            Of the periods, in days.
+        """
+        if self.gaps is not None and rules.most_missing is not None:
+            most, in_a_row = rules.most_missing
+            enough = length[:, None] - self.covered <= most + ENOUGH
+            enough &= self.gaps.whole(start, start + length) <= in_a_row + ENOUGH
+        else:
+            enough = self.covered >= (rules.min_steps - ENOUGH) * length[:, None]
         enough &= self.covered > 0
         with np.errstate(invalid="ignore", divide="ignore"):
-            value = self.value / self.weight if combine == MEAN else self.value
+            value = self.value / self.weight if rules.combine == MEAN else self.value
         return np.where(enough, value, np.nan)
 
 
@@ -294,6 +387,8 @@ class _PeriodReduction:
         )
 
     def _folded(self, rows, step, period, share, periods, folder, whole) -> Folded:  # type: ignore[no-untyped-def]
+        if self.rules.transform is not None:
+            rows = self.rules.transform(rows)
         missing = np.isnan(rows)
         same = (missing == missing[:1]).all()
         days = folder(share * self.folding.duration[whole][step])
@@ -314,7 +409,12 @@ class _PeriodReduction:
         filled = np.where(missing, 0.0, rows) if missing.any() else rows
         by_factor = folder(share * self.folding.factor[whole][step])
         value = (by_factor if self.rules.combine == TOTAL else weights) @ filled
-        return Folded(value, weight, covered)
+        gaps = None
+        if self.rules.most_missing is not None:
+            begin = self.folding.step_start[whole][step]
+            end = begin + self.folding.duration[whole][step]
+            gaps = find_gaps(missing[step], begin, end, period, periods)
+        return Folded(value, weight, covered, gaps)
 
     def _area_valid(self, partial: Partial) -> np.ndarray:
         """(P, R) mean share of area over the counted steps, over all steps where none counts."""
@@ -324,8 +424,10 @@ class _PeriodReduction:
         area = np.where(partial.counted_days > 0, counted, overall)
         return np.where(np.abs(area - 1) < 1e-12, 1.0, area)
 
-    def _length(self, partial: Partial) -> np.ndarray:
-        return self.folding.period_length[partial.first : partial.stop]
+    def _when(self, partial: Partial) -> tuple[np.ndarray, np.ndarray]:
+        """Beginnings and lengths of the periods, days."""
+        part = slice(partial.first, partial.stop)
+        return self.folding.period_start[part], self.folding.period_length[part]
 
 
 class RegionFirst(_PeriodReduction):
@@ -340,9 +442,7 @@ class RegionFirst(_PeriodReduction):
 
     def finish(self, partial: Partial) -> Result:
         """Values of periods that are over."""
-        rows = partial.rows.combined(
-            self.rules.combine, self._length(partial), self.rules.min_steps
-        )
+        rows = partial.rows.combined(self.rules, *self._when(partial))
         value = rows.reshape(*partial.steps.shape, len(self.measures))
         return Result(partial.first, value, self._area_valid(partial), partial.steps)
 
@@ -360,10 +460,13 @@ class CellFirst(_PeriodReduction):
 
     def finish(self, partial: Partial) -> Result:
         """Values of periods that are over."""
-        length = self._length(partial)
-        cells = partial.rows.combined(self.rules.combine, length, self.rules.min_steps)
+        start, length = self._when(partial)
+        cells = partial.rows.combined(self.rules, start, length)
         sample = CellSample(self.index, cells)
-        complete = partial.counted_days >= (self.rules.min_steps - ENOUGH) * length[:, None]
+        least = (self.rules.min_steps - ENOUGH) * length
+        if self.rules.most_missing is not None:
+            least = length - self.rules.most_missing[0] - ENOUGH
+        complete = partial.counted_days >= least[:, None]
         area = np.broadcast_to(sample.area_valid, partial.steps.shape)
         enough = complete & (partial.counted_days > 0) & (area >= self.rules.min_area - ENOUGH)
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]

@@ -45,6 +45,9 @@ class Variable:
         As in the file, or as the user put it right; empty where it is not known.
     flags
         Class codes and their meanings, where it holds classes.
+    difference
+        A difference of temperatures, which takes no offset when its unit is changed (CF-1.11
+        `units_metadata`).
     """
 
     name: str
@@ -53,6 +56,7 @@ class Variable:
     long_name: str = ""
     cell_methods: str = ""
     flags: tuple[tuple[int, str], ...] = ()
+    difference: bool = False
 
     @property
     def title(self) -> str:
@@ -241,7 +245,7 @@ def suggested_unit(variable: Variable) -> str:
     return next((unit for names, unit in SUGGESTED if names.search(variable.name)), "")
 
 
-def implausible(what: Quantity, lowest: float, highest: float) -> str:
+def implausible(what: Quantity, lowest: float, highest: float, *, difference: bool = False) -> str:
     """What is odd about the range of a variable and the likely cause; empty when nothing is.
 
     Parameters
@@ -269,6 +273,8 @@ def implausible(what: Quantity, lowest: float, highest: float) -> str:
                 f"amounts up to {highest:.4g} {what.unit}, which is {depth:.4g} mm: perhaps "
                 "another unit, or a missing value that the file does not declare"
             )
+        return ""
+    if difference:
         return ""
     if what.kind == STATE and what.unit and read_unit(what.unit, "").is_convertible("K"):
         ends = convert(np.array([lowest, highest]), what.unit, "degC", difference=False)

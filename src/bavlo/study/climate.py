@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.anomalies import in_years, ranks, spi, windowed
+from bavlo.core.anomalies import in_years, ranks, spi
+from bavlo.core.combine import DEGREE_DAYS, MAX, MEAN, MIN, TOTAL
 from bavlo.core.errors import RequestError
+from bavlo.core.measures import parse_measure
+from bavlo.core.moving import windowed
 from bavlo.core.normals import Base, Normals, default_base, normals
-from bavlo.core.periods import PeriodAxis
+from bavlo.core.periods import PeriodAxis, PeriodRule
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.units import depth_in_mm
 from bavlo.study.likeperiods import Series, load
@@ -17,16 +21,71 @@ from bavlo.study.listener import Listener
 from bavlo.study.request import Request
 from bavlo.study.series import SeriesResult, counted
 
+# Periods that are made from normals of months: name, first month and number of months.
+FROM_MONTHS = {
+    "year": (("year", (1, 12)),),
+    "season": (("MAM", (3, 3)), ("JJA", (6, 3)), ("SON", (9, 3)), ("DJF", (12, 3))),
+}
+
 
 def normals_table(request: Request, listener: Listener) -> SeriesResult:
     """The climatology, by region and period of the year."""
+    if request.from_months:
+        return _from_months(request, listener)
     data = load(request, listener)
     base = _base(request, data)
     found = _normals(data, data.value, base, request.statistics, request.smooth)
+    return _normals_result(request, data, base, found, request.statistics)
+
+
+def _from_months(request: Request, listener: Listener) -> SeriesResult:
+    """Normals of seasons and years from those of their months (WMO-No. 1203, §4.5)."""
+    wanted = FROM_MONTHS.get(request.rule.kind)
+    if request.rule.kind == "months":
+        wanted = ((str(request.every).upper(), request.rule.months),)
+    if wanted is None:
+        raise RequestError(
+            "--from-months",
+            f"makes seasons, years and runs of months, not {request.every or 'months'}",
+            "use --every season, year or month initials such as NDJFM",
+        )
+    if "mean" not in request.statistics:
+        raise RequestError("--from-months", "makes means only", "leave --statistic out")
+    data = load(replace(request, rule=PeriodRule("month"), every="month"), listener)
+    if set(data.periods.cycle) - {f"{n:02d}" for n in range(1, 13)}:
+        raise RequestError("--from-months", "needs a table of months", "make it with --every month")
+    if data.combine in (MIN, MAX):
+        raise RequestError(
+            "--from-months",
+            "adds up totals and averages means",
+            f"leave out --combine {data.combine}",
+        )
+    base = _base(request, data)
+    months = _normals(data, data.value, base, ("mean",), 1)
+    values, years = [], []
+    for _, (first, count) in wanted:
+        names = [f"{(first - 1 + n) % 12 + 1:02d}" for n in range(count)]
+        missing = [name for name in names if name not in months.cycle]
+        if missing:
+            raise RequestError("--from-months", f"the table has no month {missing[0]}")
+        place = [months.cycle.index(name) for name in names]
+        part = months.values["mean"][place]
+        added = data.combine != MEAN
+        values.append(np.sum(part, axis=0) if added else np.mean(part, axis=0))
+        years.append(months.years[place].min(axis=0))
+    found = Normals(tuple(n for n, _ in wanted), {"mean": np.array(values)}, np.array(years))
+    listener.note("normals of longer periods made from the normals of their months")
+    return _normals_result(request, data, base, found, ("mean",))
+
+
+def _normals_result(
+    request: Request, data: Series, base: Base, found: Normals, statistics: Sequence[str]
+) -> SeriesResult:
+    """The table of normals."""
     count, regions, measures = len(found.cycle), len(data.regions), len(data.measures)
     shape = (count, regions, measures)
     value = np.stack(
-        [found.values[name].reshape(shape).transpose(1, 0, 2) for name in request.statistics],
+        [found.values[name].reshape(shape).transpose(1, 0, 2) for name in statistics],
         axis=-1,
     )
     years = found.years.reshape(shape).transpose(1, 0, 2)
@@ -39,7 +98,7 @@ def normals_table(request: Request, listener: Listener) -> SeriesResult:
         text_column("measure", ("measure",), data.measures),
         text_column("combine", (), [data.combine]),
         text_column("order", ("measure",), data.orders),
-        text_column("statistic", ("statistic",), request.statistics),
+        text_column("statistic", ("statistic",), statistics),
         Column("value", axes, value),
         text_column("unit", ("measure",), data.units),
         Column("years", axes[:3], years),
@@ -58,8 +117,9 @@ def normals_table(request: Request, listener: Listener) -> SeriesResult:
     about = {
         **data.about,
         "base": str(base),
-        "normals": list(request.statistics),
+        "normals": list(statistics),
         "smooth": request.smooth,
+        "from_months": request.from_months,
     }
     return SeriesResult(table, f"Normals of {data.title}", tuple(lines), about)
 
@@ -161,7 +221,10 @@ def _one_window(data: Series, base: Base, window: int, request: Request) -> dict
     """All numbers of windows of one length, each (R, P, M)."""
     shape = (len(data.periods), len(data.regions), len(data.measures))
     flat = data.value.transpose(1, 0, 2).reshape(len(data.periods), -1)
-    moved, first = windowed(flat, data.periods.start, data.periods.end, window, data.combine)
+    if window > 1:
+        _check_window(data)
+    combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
+    moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
     found = normals(
         moved,
         data.periods.cycle,
@@ -186,7 +249,7 @@ def _one_window(data: Series, base: Base, window: int, request: Request) -> dict
         percent = np.where(mean != 0, moved / mean * 100, np.nan)
         if request.score != "spi":
             score = np.where(std > 0, anomaly / std, np.nan)
-    if data.combine != "total":
+    if data.combine != TOTAL:
         percent = np.full_like(moved, np.nan)
 
     def back(values: np.ndarray) -> np.ndarray:
@@ -206,8 +269,21 @@ def _one_window(data: Series, base: Base, window: int, request: Request) -> dict
     }
 
 
+def _check_window(data: Series) -> None:
+    """Windows are made of the regions' own values, which only suits some measures."""
+    for name, order in zip(data.measures, data.orders, strict=True):
+        if order == "cell" and not parse_measure(name).linear:
+            raise RequestError(
+                "--window",
+                f"{name} of a longer time is not made of those of its parts",
+                "use --order region, which moves over the region's own values",
+            )
+    if data.combine.startswith("running"):
+        raise RequestError("--window", "and running values do not go together", "use one")
+
+
 def _check_spi(data: Series) -> None:
-    if data.combine != "total":
+    if data.combine != TOTAL:
         raise RequestError("--score", "spi is for totals of rain", "leave it out")
     for unit in data.units:
         depth_in_mm(unit)
@@ -241,7 +317,7 @@ def _anomaly_notes(
     years = numbers["years"]
     short = ~np.isnan(value) & np.isnan(mean)
     notes[short] = [f"normal from {n:g} years only" for n in years[short]]
-    if data.combine == "total":
+    if data.combine == TOTAL:
         notes[~np.isnan(value) & (mean == 0)] = "normal is 0, so there is no percent of it"
     no_score = ~np.isnan(value) & np.isnan(numbers["score"]) & (notes == "")
     if request.score == "spi":
@@ -252,8 +328,8 @@ def _anomaly_notes(
 def _in_words(data: Series, periods: PeriodAxis, numbers: dict[str, np.ndarray]) -> list[str]:
     """The last reported period with a value of each region, as a sentence."""
     lines = []
-    low, high = ("driest", "wettest") if data.combine == "total" else ("lowest", "highest")
-    if data.combine == "mean" and data.units[0] in ("degC", "K", "degF"):
+    low, high = ("driest", "wettest") if data.combine == TOTAL else ("lowest", "highest")
+    if data.combine == MEAN and data.units[0] in ("degC", "K", "degF"):
         low, high = "coldest", "warmest"
     for r, region in enumerate(data.regions):
         there = np.flatnonzero(~np.isnan(numbers["value"][r, :, 0, 0]))

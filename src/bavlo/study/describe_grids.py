@@ -14,7 +14,8 @@ from bavlo.core.timeaxis import iso_day, iso_days
 from bavlo.core.units import AMOUNT, CLASS, COUNT, RATE, STATE, Variable, implausible, quantity
 from bavlo.formats.grids.source import CellSelection, GridSource, where, whole
 from bavlo.study.description import Description
-from bavlo.study.job import no_unit_text, some_of
+from bavlo.study.grids import no_unit_text
+from bavlo.study.job import some_of
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
 VALUES_AT_ONCE = 2_000_000
@@ -199,7 +200,8 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
         if not absent.all():
             low = min(low, float(np.nanmin(block)))
             high = max(high, float(np.nanmax(block)))
-    if doubt := implausible(quantity(source.variable, where(source)), low, high):
+    what = quantity(source.variable, where(source))
+    if doubt := implausible(what, low, high, difference=source.variable.difference):
         doubts.append(doubt)
     if not np.isfinite(low):
         doubts.append("every value looked at is missing")

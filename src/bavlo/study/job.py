@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import shapely
 
+from bavlo.core.combine import MEAN, TOTAL, DegreeDays
 from bavlo.core.errors import InputError, RequestError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.measures import Measure, OverlayIndex, parse_measure
@@ -16,17 +17,17 @@ from bavlo.core.overlay import Overlay
 from bavlo.core.periods import (
     Fold,
     PeriodAxis,
+    PeriodRule,
     fold,
     periods_between,
     refuse_finer_than_steps,
+    same_span,
     static_period,
     step_periods,
 )
 from bavlo.core.points import point_overlay
 from bavlo.core.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.reductions import (
-    MEAN,
-    TOTAL,
     CellFirst,
     Reduction,
     RegionFirst,
@@ -42,22 +43,22 @@ from bavlo.core.units import (
     RATE,
     STATE,
     Quantity,
-    Variable,
     as_amount,
     convert,
     quantity,
     read_unit,
     step_amounts,
-    suggested_unit,
 )
 from bavlo.core.zones import Zones, brought_onto, zone_overlay
 from bavlo.formats.grids import open_grid
 from bavlo.formats.grids.source import CellSelection, GridSource, where, whole
 from bavlo.formats.regions import RegionFile, read_regions
+from bavlo.study.grids import open_one, tell
 from bavlo.study.listener import Listener
 from bavlo.study.request import SHARES, Request, expand
 
 ALONE = ("majority", SHARES)  # class codes, measured step by step
+WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,6 +91,8 @@ class Job:
         Those that are reported.
     left_out
         Labels of periods that --during cuts.
+    lead
+        Periods at the beginning that windows and running values need and that are not reported.
     folding
         How steps fall into periods.
     measures, passes
@@ -107,6 +110,7 @@ class Job:
     combine: str
     periods: PeriodAxis
     left_out: tuple[str, ...]
+    lead: int
     folding: StepFolding
     measures: tuple[Measure, ...]
     passes: tuple[Pass, ...]
@@ -129,11 +133,13 @@ def prepare(request: Request, listener: Listener) -> Job:
     measures = tuple(parse_measure(name) for name in request.measures)
     combine = _combine(request, what, source)
     check_measures(measures, what, combine, source)
-    periods, left_out = _periods(request, time, where(source), is_static=source.time is None)
+    check_moving(request, measures)
+    _check_complete(request, time)
+    periods, left_out, lead = _periods(request, time, where(source), is_static=source.time is None)
     check_unit(request, what, combine)
     folded = fold(time, periods, may_share=combine in (TOTAL, MEAN))
     _refuse_mixed_classes(measures, folded, request)
-    folding = _folding(time, what, periods, folded)
+    folding = _folding(time, what, periods, folded, request.combine.degree_days)
     extra, is_count = _weights(request, source, shared, listener)
     areas = None
     if any(measure.name == "volume" for measure in measures):
@@ -151,9 +157,10 @@ def prepare(request: Request, listener: Listener) -> Job:
         combine,
         periods,
         tuple(left_out),
+        lead,
         folding,
         measures,
-        _passes(request, measures, index, folding, combine),
+        _passes(request, measures, index, folding, combine, what),
     )
 
 
@@ -190,7 +197,7 @@ def check_measures(
             raise RequestError(
                 "--measure", f"volume needs depths of water, not {held}", "use mean or sum"
             )
-        if measure.name == "cv" and what.kind == STATE and _is_temperature(what.unit):
+        if measure.name == "cv" and what.kind == STATE and is_temperature(what.unit):
             raise RequestError(
                 "--measure",
                 "the zero of a temperature is a convention, so its cv means nothing",
@@ -198,7 +205,8 @@ def check_measures(
             )
 
 
-def _is_temperature(unit: str) -> bool:
+def is_temperature(unit: str) -> bool:
+    """Whether a unit is one of temperature."""
     return bool(unit) and bool(read_unit(unit, "").is_convertible("K"))
 
 
@@ -252,45 +260,23 @@ def _weight_kind(weights: GridSource) -> str:
 
 
 def _open(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
-    if len(request.grids) > 1:
-        names = ", ".join(str(g.name or g.paths[0]) for g in request.grids)
-        raise RequestError("", f"several grids were given: {names}", "give one grid at a time")
-    argument = request.grids[0]
-    source = open_grid(argument.paths, request.reading)
-    for text in source.notes:
-        listener.note(text)
+    source = open_one(request, listener)
     what = quantity(source.variable, where(source))
-    if request.combine == TOTAL:
+    if request.combine.how == TOTAL:
         what = as_amount(what)
-    if not source.variable.unit and what.kind == STATE and request.measures != (SHARES,):
-        listener.warn(f"{where(source)}: {no_unit_text(source.variable)}")
-    if source.time is None:
-        listener.note(f"{source.variable.name}: no time axis; {what.kind} ({what.why})")
-        return source, what
-    listener.note(
-        f"{source.variable.name}: {len(source.time)} steps of a {source.time.step_name}, "
-        f"{iso_day(int(source.time.start[0]), source.time.calendar)}.."
-        f"{iso_day(int(source.time.end[-1]) - 1, source.time.calendar)} ({source.time.how}); "
-        f"{what.kind} ({what.why})"
-    )
-    gaps = source.time.gaps()
-    if gaps.size:
-        first = int(gaps[0])
-        listener.warn(
-            f"{where(source)}: {gaps.size} gap(s) in time, the first between "
-            f"{iso_day(int(source.time.end[first - 1]) - 1, source.time.calendar)} and "
-            f"{iso_day(int(source.time.start[first]), source.time.calendar)}"
-        )
+    if request.combine.degree_days is not None:
+        what = _degree_days(what, request.combine.degree_days)
+    tell(source, request, listener)
     return source, what
 
 
-def no_unit_text(variable: Variable) -> str:
-    """What to say of a variable without unit: nothing is guessed."""
-    text = f"{variable.name} has no unit and is taken as a state"
-    suggested = suggested_unit(variable)
-    if suggested:
-        text += f"; its name suggests {suggested}: say so with --input-unit"
-    return text
+def _degree_days(what: Quantity, asked: DegreeDays) -> Quantity:
+    """Temperatures whose degrees above or below a threshold are added up."""
+    if what.kind != STATE or not is_temperature(what.unit):
+        raise RequestError(
+            "--combine", f"degree days are of temperatures, not {what.unit or 'no unit'}"
+        )
+    return replace(what, total_unit=asked.total_unit)
 
 
 def _regions(request: Request, listener: Listener) -> RegionFile:
@@ -374,7 +360,9 @@ def check_unit(request: Request, what: Quantity, combine: str) -> None:
 def _combine(request: Request, what: Quantity, source: GridSource) -> str:
     if source.time is None:  # one step, so that every way to combine gives the step itself
         return MEAN
-    combine = request.combine or (TOTAL if what.kind in (AMOUNT, RATE) else MEAN)
+    if request.combine.degree_days is not None:
+        return TOTAL
+    combine = request.combine.how or (TOTAL if what.kind in (AMOUNT, RATE) else MEAN)
     if combine == TOTAL and what.kind not in (AMOUNT, RATE):
         of = f"a state in {what.unit}" if what.unit else "a variable without unit"
         raise RequestError("--combine", f"{of} has no total over time", "use mean, min or max")
@@ -383,14 +371,14 @@ def _combine(request: Request, what: Quantity, source: GridSource) -> str:
 
 def _periods(
     request: Request, time: TimeAxis, files: str, *, is_static: bool
-) -> tuple[PeriodAxis, list[str]]:
-    """The reported periods, and the labels of those that --during cuts."""
+) -> tuple[PeriodAxis, list[str], int]:
+    """The periods, the labels of those that --during cuts, and how many only lead up to them."""
     if is_static:
         if request.during is not None:
             raise RequestError("--during", f"{files} has no time axis", "leave it out")
         if request.every is not None:
             raise RequestError("--every", f"{files} has no time axis", "leave it out")
-        return static_period(time), []
+        return static_period(time), [], 0
     first, last = int(time.start[0]), int(time.end[-1])
     wanted = (first, last)
     if request.during is not None:
@@ -401,35 +389,64 @@ def _periods(
                 f"{request.during} is outside the data",
                 f"{files} has {iso_day(first, time.calendar)}..{iso_day(last - 1, time.calendar)}",
             )
+    rule = request.rule
+    if request.combine.running:
+        refuse_finer_than_steps(time, periods_of(rule, time), request.every or "month")
+        request = replace(request, rule=PeriodRule("step"), every="step")
     if request.rule.kind == "all":
         first, last = max(first, wanted[0]), min(last, wanted[1])
     if request.rule.kind == "step":
         periods = step_periods(time)
     else:
         periods = periods_between(request.rule, time.calendar, first, last)
+    if request.same_span:
+        periods = same_span(periods, last)
     refuse_finer_than_steps(time, periods, request.every or "month")
     if request.during is None:
-        return periods, []
+        return periods, [], 0
     inside = (periods.start >= wanted[0]) & (periods.end <= wanted[1])
     overlaps = (periods.start < wanted[1]) & (periods.end > wanted[0])
     left_out = [periods.labels[i] for i in np.flatnonzero(overlaps & ~inside)]
-    kept = periods.take(np.flatnonzero(inside))
-    if not len(kept):
+    if not inside.any():
         raise RequestError(
             "--during",
             f"{request.during} holds no whole period of --every {request.every or 'month'}",
             "widen it or use a shorter period",
         )
-    return kept, left_out
+    kept = np.flatnonzero(inside)
+    first = int(kept[0])
+    needed = max(first - request.windows[0] + 1, 0)
+    if request.combine.running:
+        around = periods_of(rule, time)
+        holds = int(np.searchsorted(around.start, periods.start[first], side="right")) - 1
+        needed = int(np.searchsorted(periods.start, around.start[holds]))
+    needed = min(needed, first)
+    return periods.take(np.arange(needed, kept[-1] + 1)), left_out, first - needed
 
 
-def _folding(time: TimeAxis, what: Quantity, periods: PeriodAxis, folded: Fold) -> StepFolding:
+def periods_of(rule: PeriodRule, time: TimeAxis) -> PeriodAxis:
+    """All periods of the data."""
+    first, last = int(time.start[0]), int(time.end[-1])
+    if rule.kind == "step":
+        return step_periods(time)
+    return periods_between(rule, time.calendar, first, last)
+
+
+def _folding(
+    time: TimeAxis,
+    what: Quantity,
+    periods: PeriodAxis,
+    folded: Fold,
+    degree_days: DegreeDays | None,
+) -> StepFolding:
     days = time.duration / DAY
+    length = (periods.end - periods.start) / DAY
+    begins = time.start / DAY, periods.start / DAY
+    if degree_days is not None:
+        return StepFolding(folded, days, days, days, length, *begins)
     # The mean of amounts is the mean amount of a step; of all else the mean over time.
     weight = np.ones(len(time)) if what.kind == AMOUNT else days
-    return StepFolding(
-        folded, step_amounts(what, time), weight, days, (periods.end - periods.start) / DAY
-    )
+    return StepFolding(folded, step_amounts(what, time), weight, days, length, *begins)
 
 
 def _passes(
@@ -438,11 +455,19 @@ def _passes(
     index: OverlayIndex,
     folding: StepFolding,
     combine: str,
+    what: Quantity,
 ) -> tuple[Pass, ...]:
     orders = [
         request.order or ("region" if m.linear or m.name in ALONE else "cell") for m in measures
     ]
-    rules = Rules(combine, request.min_steps, request.min_area)
+    wmo = request.complete == "wmo"
+    rules = Rules(
+        combine,
+        request.min_steps,
+        request.min_area,
+        _degrees(request.combine.degree_days, what),
+        WMO_MISSING if wmo and combine == MEAN else None,
+    )
     passes = []
     for order, make in (("region", RegionFirst), ("cell", CellFirst)):
         place = np.flatnonzero([o == order for o in orders])
@@ -450,3 +475,48 @@ def _passes(
             chosen = tuple(measures[i] for i in place)
             passes.append(Pass(order, chosen, place, make(index, folding, chosen, rules)))
     return tuple(passes)
+
+
+def _degrees(asked: DegreeDays | None, what: Quantity) -> Callable[[np.ndarray], np.ndarray] | None:
+    """From temperatures to degrees above or below the threshold."""
+    if asked is None:
+        return None
+
+    def degrees(values: np.ndarray) -> np.ndarray:
+        known = convert(values, what.unit, asked.unit, difference=False)
+        away = known - asked.threshold if asked.above else asked.threshold - known
+        return np.maximum(away, 0.0)  # NaN stays
+
+    return degrees
+
+
+def _check_complete(request: Request, time: TimeAxis) -> None:
+    """The rule of WMO-No. 1203 is about months that are made of days."""
+    if request.complete is None:
+        return
+    if request.rule.kind != "month" or not time.at_most_daily:
+        raise RequestError(
+            "--complete",
+            "the WMO rule is about months made of days",
+            "use --every month on daily grids, or --min-steps",
+        )
+    if request.min_steps != 1.0:
+        raise RequestError("--complete", "and --min-steps are two rules for one thing", "use one")
+
+
+def check_moving(request: Request, measures: tuple[Measure, ...]) -> None:
+    """Windows and running values are made of the regions' own values, which only suits some."""
+    if request.windows == (1,) and not request.combine.running:
+        return
+    if len(request.windows) > 1 and request.command == "series":
+        raise RequestError("--window", "a series has one window", "give one number")
+    if request.combine.running and request.windows != (1,):
+        raise RequestError("--combine running", "and --window do not go together", "use one")
+    option = "--combine running" if request.combine.running else "--window"
+    odd = [m.name for m in measures if not m.linear]
+    if odd and request.order != "region":
+        raise RequestError(
+            option,
+            f"{odd[0]} of a longer time is not made of those of its parts",
+            "use --order region, which moves over the region's own values",
+        )

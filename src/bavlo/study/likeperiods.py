@@ -67,7 +67,8 @@ def load(request: Request, listener: Listener) -> Series:
     if len(paths) == 1 and paths[0].suffix.lower() == ".csv":
         _refuse_grid_options(request, paths[0])
         return _only(_from_table(paths[0]), paths[0], request.region_reading.only)
-    result = series(replace(request, command="series", during=None), listener)
+    plain = replace(request, command="series", during=None, windows=(1,))
+    result = series(plain, listener)
     return _from_result(result)
 
 
@@ -90,7 +91,10 @@ def _refuse_grid_options(request: Request, path: Path) -> None:
         "jobs",
         "memory",
         "rule",
+        "from_months",
     }
+    if request.from_months:
+        allowed.add("every")
     for each in fields(Request):
         if each.name not in allowed and getattr(request, each.name) != getattr(plain, each.name):
             raise RequestError(

@@ -9,7 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from bavlo.core.combine import parse_combine
 from bavlo.core.errors import RequestError
+from bavlo.core.formula import parse_formula
 from bavlo.core.normals import parse_base
 from bavlo.core.periods import parse_every, parse_range
 from bavlo.core.points import AT_POINTS
@@ -20,18 +22,19 @@ from bavlo.study.request import (
     ORDERS,
     Request,
     parse_choice,
-    parse_combine,
     parse_grids,
     parse_hour,
     parse_jobs,
     parse_measures,
     parse_memory,
+    parse_month,
     parse_number,
     parse_offset,
     parse_share,
     parse_smooth,
     parse_statistics,
     parse_windows,
+    split_by_grid,
 )
 
 
@@ -202,7 +205,23 @@ OPTIONS: dict[str, Option] = {
             lambda t: parse_choice(t, "--weight-kind", ("count", "density")),
             group="space",
         ),
-        Option("variable", "variable", "NAME", "variable, where a file has several", group="grid"),
+        Option(
+            "make",
+            "make",
+            "FORMULA",
+            'a grid made of named ones, as "tmean = (tmax + tmin) / 2"; repeatable',
+            lambda texts: tuple(parse_formula(text) for text in texts),
+            True,
+            group="grid",
+        ),
+        Option(
+            "variable",
+            "variable",
+            "NAME",
+            "variable, where a file has several; GRID=NAME for one of several grids",
+            repeat=True,
+            group="grid",
+        ),
         Option(
             "level",
             "level",
@@ -214,7 +233,8 @@ OPTIONS: dict[str, Option] = {
             "input-unit",
             "input_unit",
             "UNIT",
-            "unit of the file, where it is silent or wrong",
+            "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
+            repeat=True,
             group="grid",
         ),
         Option(
@@ -300,9 +320,41 @@ OPTIONS: dict[str, Option] = {
             "combine",
             "combine",
             "HOW",
-            "how steps become a period: total mean min max "
-            "(default: total for amounts and rates, mean for states)",
+            "how steps become a period: total mean min max (default: total for amounts and "
+            "rates, mean for states); running, for each step from the period's beginning; "
+            '"degree-days above 10 degC"',
             parse_combine,
+            group="time",
+        ),
+        Option(
+            "year-start",
+            "year_start",
+            "MM",
+            "month in which years begin, which then are called 2012/13 (default: 1)",
+            parse_month,
+            group="time",
+        ),
+        Option(
+            "same-span",
+            "same_span",
+            "",
+            "compare a period still under way with the same days of the other years",
+            group="time",
+        ),
+        Option(
+            "complete",
+            "complete",
+            "wmo",
+            "instead of --min-steps: monthly means lack at most 10 days and no 5 in a row, "
+            "totals none",
+            lambda t: parse_choice(t, "--complete", ("wmo",)),
+            group="time",
+        ),
+        Option(
+            "from-months",
+            "from_months",
+            "",
+            "normals of seasons and years from the normals of their months, as WMO makes them",
             group="time",
         ),
         Option(
@@ -401,19 +453,22 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         By option name (and `grids`), as text, a list of texts or a switch; missing ones keep
         their default.
     """
-    fields: dict[str, Any] = {"jobs": usable_cpus()}
+    fields: dict[str, Any] = {"jobs": usable_cpus(), "grids": parse_grids(given.get("grids") or [])}
     for name, value in given.items():
-        if value is None or value is False:
+        if value is None or value is False or name == "grids":
             continue
-        if name == "grids":
-            fields["grids"] = parse_grids(value)
+        if name in ("variable", "input-unit"):
+            field = name.replace("-", "_")
+            plain, own = split_by_grid(value, field, fields["grids"])
+            fields["by_grid"] = (*fields.get("by_grid", ()), *own)
+            fields |= {} if plain is None else {field: plain}
         elif name not in ("quiet", "verbose", "files"):
             option = OPTIONS[name]
             fields[option.field] = value if value is True else option.parse(value)
-    for field, kind in (("reading", ReadOptions), ("region_reading", RegionOptions)):
-        own = {f.name for f in dataclasses.fields(kind)} & fields.keys()
-        fields[field] = kind(**{name: fields.pop(name) for name in own})
-    fields["rule"] = parse_every(fields.get("every") or "month")
+    for part, kind in (("reading", ReadOptions), ("region_reading", RegionOptions)):
+        names = {f.name for f in dataclasses.fields(kind)} & fields.keys()
+        fields[part] = kind(**{name: fields.pop(name) for name in names})
+    fields["rule"] = parse_every(fields.get("every") or "month", fields.pop("year_start", 1))
     request = Request(command, **fields)
     if not request.grids:
         raise RequestError("", "no grid was given", f"see `bavlo {command} --help`")

@@ -10,11 +10,12 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from bavlo.core.combine import AS_USUAL, Combine
 from bavlo.core.errors import InputError, RequestError
+from bavlo.core.formula import Formula
 from bavlo.core.measures import Measure, parse_measure
 from bavlo.core.normals import Base, parse_statistic
 from bavlo.core.periods import DateRange, PeriodRule
-from bavlo.core.reductions import COMBINES
 from bavlo.formats.grids import format_of
 from bavlo.formats.grids.source import ReadOptions
 from bavlo.formats.regions import RegionOptions
@@ -46,12 +47,15 @@ class GridArgument:
 class Request:
     """What is asked for; see the table of options for the meaning of each field.
 
-    `reading` and `region_reading` are what the user says about the files. Fields from `outputs` on
+    `reading` and `region_reading` are what the user says about the files, `by_grid` what of it is
+    said of one grid only, as (field, grid, value). Fields from `outputs` on
     say where results go and how they are made, never what they are.
     """
 
     command: str
     grids: tuple[GridArgument, ...] = ()
+    make: tuple[Formula, ...] = ()
+    by_grid: tuple[tuple[str, str, str], ...] = ()
     regions: Path | None = None
     reading: ReadOptions = READING
     region_reading: RegionOptions = REGION_READING
@@ -61,7 +65,10 @@ class Request:
     during: DateRange | None = None
     every: str | None = None
     rule: PeriodRule = MONTHLY
-    combine: str | None = None
+    combine: Combine = AS_USUAL
+    complete: str | None = None
+    same_span: bool = False
+    from_months: bool = False
     order: str | None = None
     measures: tuple[str, ...] = ("mean",)
     unit: str | None = None
@@ -85,6 +92,8 @@ class Request:
             "grids": [
                 {"name": g.name, "files": [str(path) for path in g.paths]} for g in self.grids
             ],
+            "make": [formula.text for formula in self.make],
+            "by_grid": [list(each) for each in self.by_grid],
             "regions": None if self.regions is None else str(self.regions),
             **{key: _plain(value) for key, value in asdict(self.region_reading).items()},
             "at_points": self.at_points,
@@ -93,7 +102,11 @@ class Request:
             **asdict(self.reading),
             "during": None if self.during is None else str(self.during),
             "every": self.every,
-            "combine": self.combine,
+            "year_start": self.rule.year_start,
+            "combine": str(self.combine) or None,
+            "complete": self.complete,
+            "same_span": self.same_span,
+            "window": list(self.windows),
             "order": self.order,
             "measure": list(self.measures),
             "unit": self.unit,
@@ -246,6 +259,37 @@ def parse_choice(text: str, option: str, choices: Sequence[str]) -> str:
     return text
 
 
-def parse_combine(text: str) -> str:
-    """Read `--combine`."""
-    return parse_choice(text, "--combine", COMBINES)
+def parse_month(text: str) -> int:
+    """Read a month, 1 to 12."""
+    if not text.isdigit() or not 1 <= int(text) <= 12:
+        raise RequestError("--year-start", f"'{text}' is no month", "give 1 to 12")
+    return int(text)
+
+
+def split_by_grid(
+    texts: Sequence[str], field: str, grids: Sequence[GridArgument]
+) -> tuple[str | None, tuple[tuple[str, str, str], ...]]:
+    """Values of an option that may be said of one grid only, as NAME=VALUE.
+
+    Returns
+    -------
+    plain
+        What holds for all grids.
+    by_grid
+        (field, grid, value) of those that are named.
+    """
+    names = {grid.name for grid in grids}
+    plain, own = None, []
+    for text in texts:
+        name, sign, value = text.partition("=")
+        if sign and name in names:
+            own.append((field, name, value))
+        elif plain is not None:
+            raise RequestError(
+                f"--{field.replace('_', '-')}",
+                f"is given as '{plain}' and as '{text}'",
+                "give it once, or once for each grid as GRID=VALUE",
+            )
+        else:
+            plain = text
+    return plain, tuple(own)

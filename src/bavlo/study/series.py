@@ -4,21 +4,23 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
+from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, OverlayIndex, codes_of
-from bavlo.core.reductions import MAX, MEAN, MIN, TOTAL, Partial, Unit
+from bavlo.core.moving import running, windowed
+from bavlo.core.reductions import Partial, Unit
 from bavlo.core.table import Column, Table, text_column
-from bavlo.core.timeaxis import iso_day
+from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
 from bavlo.engine import local
 from bavlo.engine.units import plan_units
 from bavlo.formats.grids.source import where
 from bavlo.study import memory
-from bavlo.study.job import Job, prepare, some_of, unit_of
+from bavlo.study.job import Job, periods_of, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
 from bavlo.study.provenance import about
 from bavlo.study.request import SHARES, Request
@@ -68,9 +70,13 @@ def series(request: Request, listener: Listener) -> SeriesResult:
         values.widen(ends)
         listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
     values.close()
-    if doubt := implausible(job.what, values.lowest, values.highest):
-        listener.warn(f"{where(job.source)}: {doubt}")
+    odd = implausible(
+        job.what, values.lowest, values.highest, difference=job.source.variable.difference
+    )
+    if odd:
+        listener.warn(f"{where(job.source)}: {odd}")
 
+    job = moved(job, values)
     table = _table(job, values)
     summary = summary_of(job, table)
     return SeriesResult(table, _title(job), summary, about(job, table, summary, listener))
@@ -85,6 +91,8 @@ class SeriesValues:
         NaN where there is none.
     steps : (R, P) float64
         Steps that count.
+    start : (P,) int64
+        Where each value's time begins.
     """
 
     def __init__(self, job: Job) -> None:
@@ -93,6 +101,7 @@ class SeriesValues:
         self.value = np.full(shape, np.nan)
         self.area_valid = np.full(shape, np.nan)
         self.steps = np.zeros(shape[:2])
+        self.start = job.periods.start
         self.size = self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
         self._open: list[Partial | None] = [None] * len(job.passes)
         self.lowest, self.highest = np.inf, -np.inf
@@ -130,6 +139,52 @@ class SeriesValues:
         self.steps[:, rows] = result.steps.T
 
 
+def moved(job: Job, values: SeriesValues) -> Job:
+    """Make windows or running values of the regions' own, and drop what only led up to them.
+
+    Returns
+    -------
+    job
+        With the periods that are reported.
+    """
+    request, periods = job.request, job.periods
+    fold = job.folding.fold
+    expected = fold.expected
+    count = request.windows[0]
+    regions, length, measures = values.value.shape
+    flat = values.value.transpose(1, 0, 2).reshape(length, -1)
+    if request.combine.running:
+        around = periods_of(request.rule, job.time)
+        flat, values.start = running(flat, periods, around, job.combine, request.min_steps)
+    elif count > 1:
+        flat, first = windowed(flat, periods.start, periods.end, count, job.combine)
+        values.start = periods.start[np.where(first >= 0, first, np.arange(length))]
+    else:
+        return job
+    begin = np.searchsorted(periods.start, values.start)
+
+    def summed(array: np.ndarray) -> np.ndarray:
+        """Sums from where each value's time begins."""
+        total = np.concatenate([np.zeros_like(array[..., :1]), np.cumsum(array, axis=-1)], axis=-1)
+        return np.asarray(total[..., 1:] - total[..., begin])
+
+    whole = (periods.end - periods.start) / DAY
+    area = values.area_valid.transpose(0, 2, 1)
+    known = np.nan_to_num(area) * whole
+    values.area_valid = (summed(known) / summed(np.broadcast_to(whole, area.shape))).transpose(
+        0, 2, 1
+    )[:, job.lead :]
+    values.steps = summed(values.steps)[:, job.lead :]
+    values.value = flat.reshape(length, regions, measures).transpose(1, 0, 2)[:, job.lead :].copy()
+    values.start = values.start[job.lead :]
+    fold = replace(fold, expected=summed(expected)[job.lead :])
+    return replace(
+        job,
+        periods=periods.take(np.arange(job.lead, length)),
+        folding=replace(job.folding, fold=fold),
+    )
+
+
 def range_of(block: np.ndarray) -> tuple[float, float]:
     """Lowest and highest value; (inf, -inf) where there is none."""
     low = np.fmin.reduce(block, axis=None, initial=np.inf)
@@ -148,11 +203,14 @@ def _table(job: Job, values: SeriesValues) -> Table:
             continue
         unit = job.request.unit or own_unit
         values.value[:, :, n] = convert(
-            values.value[:, :, n], own_unit, unit, difference=measure.difference
+            values.value[:, :, n],
+            own_unit,
+            unit,
+            difference=measure.difference or job.source.variable.difference,
         )
         units.append(unit)
 
-    starts, ends = job.periods.bounds_text()
+    starts, ends = replace(job.periods, start=values.start).bounds_text()
     m, rp, rpm = ("measure",), ("region", "period"), ("region", "period", "measure")
     columns = [
         text_column("region", ("region",), job.regions.regions.labels),
@@ -163,7 +221,7 @@ def _table(job: Job, values: SeriesValues) -> Table:
         text_column("measure", m, [measure.name for measure in job.measures]),
         Column("value", rpm, values.value),
         text_column("unit", m, units),
-        text_column("combine", (), [job.combine if job.source.time is not None else ""]),
+        text_column("combine", (), [_combine_text(job)]),
         text_column("order", m, job.orders),
         Column("area_valid", rpm, values.area_valid),
         Column("steps", rp, values.steps),
@@ -174,6 +232,15 @@ def _table(job: Job, values: SeriesValues) -> Table:
         columns.append(text_column("calendar", (), [job.time.calendar]))
     axes = dict(zip(rpm, values.value.shape, strict=True))
     return Table("series", axes, tuple(columns))
+
+
+def _combine_text(job: Job) -> str:
+    """How steps were combined, as in the column."""
+    if job.source.time is None:
+        return ""
+    if job.request.combine.degree_days is not None:
+        return str(job.request.combine)
+    return f"running {job.combine}" if job.request.combine.running else job.combine
 
 
 def _notes(job: Job, values: SeriesValues) -> np.ndarray:
@@ -239,10 +306,18 @@ def _title(job: Job) -> str:
         return f"{job.source.variable.title}: {listed(names)}"
     step = job.time.step_name
     way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
+    if job.request.combine.degree_days is not None:
+        way[TOTAL] = str(job.request.combine.degree_days)
     every = (job.request.every or "month").lower()
     span = {"all": "over the whole time"}.get(every, f"by {every}")
     if job.request.rule.kind in ("months", "span"):
         span = f"for {job.request.every}"
+    if job.request.combine.running:
+        span = f"from the beginning of each {every}"
+    elif job.request.windows[0] > 1:
+        span = f"of the last {job.request.windows[0]} {every}s"
+        if job.request.rule.kind in ("months", "span"):
+            span = f"of the last {job.request.windows[0]} periods {job.request.every}"
     of = f", {listed(names)} of the cells" if names != ["mean"] else ""
     rate = " rate" if job.what.kind == RATE and job.combine != TOTAL else ""
     return f"{job.source.variable.title}{rate}: {way[job.combine]} {span}{of}"

@@ -217,6 +217,7 @@ def _describe(variable: Stored) -> Variable:
         variable.text("long_name"),
         variable.text("cell_methods"),
         _flags(variable),
+        "difference" in variable.text("units_metadata"),
     )
 
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 import numpy as np
 from scipy import special
 
-from bavlo.core.normals import Base
-
 LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to
 HIGHEST_SCORE = 3.0
 
@@ -96,8 +94,3 @@ def spi(values: np.ndarray, in_base: np.ndarray) -> np.ndarray:
         chance = dry + (1 - dry) * special.gammainc(shape, np.maximum(values, 0) / scale)
         score = np.clip(special.ndtri(chance), -HIGHEST_SCORE, HIGHEST_SCORE)
     return np.where((non_zero >= LEAST_NON_ZERO) & ~np.isnan(values), score, np.nan)
-
-
-def in_years(year: np.ndarray, base: Base) -> np.ndarray:
-    """Which periods belong to the base years."""
-    return (year >= base.first) & (year <= base.last)

@@ -180,6 +180,11 @@ def _smoothed(values: np.ndarray, kinds: tuple[str, ...], days: int) -> np.ndarr
         return np.where(there.any(axis=0) & (weights > 0), total / weights, np.nan)
 
 
+def in_years(year: np.ndarray, base: Base) -> np.ndarray:
+    """Which periods belong to the base years."""
+    return (year >= base.first) & (year <= base.last)
+
+
 def default_base(year: np.ndarray) -> Base:
     """1991..2020 where at least 80 % of it is there, else it must be given."""
     usual = Base(1991, 2020)

@@ -447,6 +447,62 @@ class RegionFirst(_PeriodReduction):
         return Result(partial.first, value, self._area_valid(partial), partial.steps)
 
 
+class InOrder:
+    """Merges what units have made in order of time, and gives out periods once they are over."""
+
+    def __init__(self, reduction: _PeriodReduction) -> None:
+        self.reduction = reduction
+        self._open: Partial | None = None
+
+    def add(self, partial: Partial | None) -> list[Partial]:
+        """Take in the next unit; all periods before its last are over."""
+        if partial is None:
+            return []
+        over = []
+        if self._open is not None and partial.first < self._open.stop:
+            partial = self.reduction.merge(self._open, partial)
+        elif self._open is not None:
+            over.append(self._open)
+        done, self._open = partial.split(partial.stop - 1)
+        if done.steps.shape[0]:
+            over.append(done)
+        return over
+
+    def close(self) -> list[Partial]:
+        """What is left when no unit follows."""
+        return [] if self._open is None else [self._open]
+
+
+class CellsAlone(_PeriodReduction):
+    """Combine the steps of each cell, for grids that stay grids."""
+
+    def __init__(self, folding: StepFolding, rules: Rules) -> None:
+        self.folding = folding
+        self.rules = rules
+
+    def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
+        """Fold every cell."""
+        pairs = self._pairs(unit)
+        if pairs is None:
+            return None
+        step, period, share = pairs
+        first = int(period.min())
+        count = int(period.max()) - first + 1
+        shape = (count, unit.last - unit.first)
+
+        def folder(amounts: np.ndarray) -> sparse.csr_array:
+            return sparse.csr_array((amounts, (period - first, step)), shape=shape)
+
+        whole = slice(unit.first, unit.last)
+        rows = self._folded(block, step, period - first, share, count, folder, whole)
+        none, days = np.zeros((count, 0)), np.zeros(count)
+        return Partial(first, rows, none, none, none, none, days)
+
+    def cells(self, partial: Partial) -> np.ndarray:
+        """(P, C) values of periods that are over, NaN where too little has data."""
+        return partial.rows.combined(self.rules, *self._when(partial))
+
+
 class CellFirst(_PeriodReduction):
     """Combine the steps of each cell, then measure the cells of a region.
 

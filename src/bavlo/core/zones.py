@@ -59,7 +59,7 @@ def zone_overlay(zones: Zones, layout: GridLayout) -> Overlay:
         )
     ny, nx = layout.shape
     row, zone_row, row_share = axis_shares(zones.layout.y_edges, layout.y_edges, layout.is_lonlat)
-    column, zone_column, column_share = _longitude_shares(zones.layout, layout)
+    column, zone_column, column_share = longitude_shares(zones.layout, layout)
     by_zone_row = np.argsort(zone_row, kind="stable")
     keys, shares = [], []
     for at in np.split(by_zone_row, np.flatnonzero(np.diff(zone_row[by_zone_row])) + 1):
@@ -138,7 +138,7 @@ def axis_shares(
     return cell, other, share
 
 
-def _longitude_shares(
+def longitude_shares(
     source: GridLayout, target: GridLayout
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Shares along the columns; a turn of 360 degrees apart is the same place."""
@@ -179,7 +179,7 @@ def brought_onto(
 
     filled = np.nan_to_num(values)
     y = axis_shares(source.y_edges, target.y_edges, target.is_lonlat)
-    x = _longitude_shares(source, target)
+    x = longitude_shares(source, target)
     rows = sparse.csr_array((y[2], (y[0], y[1])), shape=(target.shape[0], source.shape[0]))
     columns = sparse.csr_array((x[2], (x[0], x[1])), shape=(target.shape[1], source.shape[1]))
     if total:

@@ -7,12 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.anomalies import in_years, ranks, spi
+from bavlo.core.anomalies import ranks, spi
 from bavlo.core.combine import DEGREE_DAYS, MAX, MEAN, MIN, TOTAL
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import parse_measure
 from bavlo.core.moving import windowed
-from bavlo.core.normals import Base, Normals, default_base, normals
+from bavlo.core.normals import Base, Normals, default_base, in_years, normals
 from bavlo.core.periods import PeriodAxis, PeriodRule
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.units import depth_in_mm

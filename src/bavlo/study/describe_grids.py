@@ -12,7 +12,7 @@ from bavlo.core.points import point_overlay
 from bavlo.core.regions import LONLAT, Regions
 from bavlo.core.timeaxis import iso_day, iso_days
 from bavlo.core.units import AMOUNT, CLASS, COUNT, RATE, STATE, Variable, implausible, quantity
-from bavlo.formats.grids.source import CellSelection, GridSource, where, whole
+from bavlo.formats.grids.source import CellSelection, GridSource, is_climatology, where, whole
 from bavlo.study.description import Description
 from bavlo.study.grids import no_unit_text
 from bavlo.study.job import some_of
@@ -32,7 +32,10 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
     if not variable.unit and what.kind == STATE:
         doubts.append(no_unit_text(variable))
     facts.append(("cells", _cells_text(layout)))
-    if source.time is not None:
+    if is_climatology(source):
+        count = 0 if source.time is None else len(source.time)
+        facts.append(("steps", f"{count} periods of the year: normals, not a time series"))
+    elif source.time is not None:
         facts.append(("steps", _time_text(source)))
         gaps = source.time.gaps()
         if gaps.size:
@@ -53,7 +56,7 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         facts.append(("classes", shown))
     if at is not None:
         facts.append(("there", _there_text(source, at)))
-    if source.time is not None:
+    if source.time is not None and not is_climatology(source):
         combine = {AMOUNT: "total", RATE: "total"}.get(what.kind, "mean")
         unit = what.total_unit if combine == "total" else variable.unit or "no unit"
         facts.append(

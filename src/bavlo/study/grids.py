@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from bavlo.core.errors import RequestError
+from bavlo.core.errors import InputError, RequestError
 from bavlo.core.timeaxis import iso_day
 from bavlo.core.units import Variable, quantity, suggested_unit
 from bavlo.formats.grids import open_grid
 from bavlo.formats.grids.made import MadeGrid, align
-from bavlo.formats.grids.source import GridSource, where
+from bavlo.formats.grids.source import GridSource, is_climatology, where
 from bavlo.study.listener import Listener
 from bavlo.study.request import SHARES, Request
 
@@ -26,6 +26,12 @@ def open_grids(request: Request, listener: Listener) -> dict[str, GridSource]:
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")
+        if is_climatology(source):
+            raise InputError(
+                where(source),
+                "holds a climatology (its time has climatology bounds), not a time series",
+                "give the grids that it was made from",
+            )
         found[name] = source
         for text in source.notes:
             listener.note(text)

@@ -29,7 +29,6 @@ from bavlo.core.points import point_overlay
 from bavlo.core.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.reductions import (
     CellFirst,
-    Reduction,
     RegionFirst,
     Rules,
     StepFolding,
@@ -68,7 +67,7 @@ class Pass:
     order: str
     measures: tuple[Measure, ...]
     place: np.ndarray
-    reduction: Reduction
+    reduction: RegionFirst | CellFirst
 
 
 @dataclass(frozen=True, eq=False)
@@ -124,22 +123,24 @@ class Job:
 
 def prepare(request: Request, listener: Listener) -> Job:
     """Open the files, overlay regions and grid, and settle periods and rules."""
-    source, what = _open(request, listener)
+    source, what = open_source(request, listener)
     time = source.time or STATIC
-    regions = _regions(request, listener)
+    regions = regions_of(request, listener)
     shared = overlay_of(regions.regions, source.layout, request.at_points)
     _check_overlap(source, regions, shared, listener)
 
     measures = tuple(parse_measure(name) for name in request.measures)
-    combine = _combine(request, what, source)
+    combine = choose_combine(request, what, source)
     check_measures(measures, what, combine, source)
     check_moving(request, measures)
-    _check_complete(request, time)
-    periods, left_out, lead = _periods(request, time, where(source), is_static=source.time is None)
+    check_complete(request, time)
+    periods, left_out, lead = choose_periods(
+        request, time, where(source), is_static=source.time is None
+    )
     check_unit(request, what, combine)
     folded = fold(time, periods, may_share=combine in (TOTAL, MEAN))
     _refuse_mixed_classes(measures, folded, request)
-    folding = _folding(time, what, periods, folded, request.combine.degree_days)
+    folding = folding_of(time, what, periods, folded, request.combine.degree_days)
     extra, is_count = _weights(request, source, shared, listener)
     areas = None
     if any(measure.name == "volume" for measure in measures):
@@ -259,7 +260,8 @@ def _weight_kind(weights: GridSource) -> str:
     )
 
 
-def _open(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
+def open_source(request: Request, listener: Listener) -> tuple[GridSource, Quantity]:
+    """The grid of a request, and what kind of number it holds."""
     source = open_one(request, listener)
     what = quantity(source.variable, where(source))
     if request.combine.how == TOTAL:
@@ -279,7 +281,8 @@ def _degree_days(what: Quantity, asked: DegreeDays) -> Quantity:
     return replace(what, total_unit=asked.total_unit)
 
 
-def _regions(request: Request, listener: Listener) -> RegionFile:
+def regions_of(request: Request, listener: Listener) -> RegionFile:
+    """The regions of a request, with what was repaired told."""
     if request.regions is None:
         raise RequestError("--regions", "no regions were given", "name a file of regions")
     found = read_regions(request.regions, request.region_reading)
@@ -357,7 +360,8 @@ def check_unit(request: Request, what: Quantity, combine: str) -> None:
         convert(np.zeros(1), unit_of(what, combine), request.unit, difference=False)
 
 
-def _combine(request: Request, what: Quantity, source: GridSource) -> str:
+def choose_combine(request: Request, what: Quantity, source: GridSource) -> str:
+    """How steps become a period: as asked for, else as suits the quantity."""
     if source.time is None:  # one step, so that every way to combine gives the step itself
         return MEAN
     if request.combine.degree_days is not None:
@@ -369,7 +373,7 @@ def _combine(request: Request, what: Quantity, source: GridSource) -> str:
     return combine
 
 
-def _periods(
+def choose_periods(
     request: Request, time: TimeAxis, files: str, *, is_static: bool
 ) -> tuple[PeriodAxis, list[str], int]:
     """The periods, the labels of those that --during cuts, and how many only lead up to them."""
@@ -432,13 +436,14 @@ def periods_of(rule: PeriodRule, time: TimeAxis) -> PeriodAxis:
     return periods_between(rule, time.calendar, first, last)
 
 
-def _folding(
+def folding_of(
     time: TimeAxis,
     what: Quantity,
     periods: PeriodAxis,
     folded: Fold,
     degree_days: DegreeDays | None,
 ) -> StepFolding:
+    """What each step weighs in its period."""
     days = time.duration / DAY
     length = (periods.end - periods.start) / DAY
     begins = time.start / DAY, periods.start / DAY
@@ -460,14 +465,7 @@ def _passes(
     orders = [
         request.order or ("region" if m.linear or m.name in ALONE else "cell") for m in measures
     ]
-    wmo = request.complete == "wmo"
-    rules = Rules(
-        combine,
-        request.min_steps,
-        request.min_area,
-        _degrees(request.combine.degree_days, what),
-        WMO_MISSING if wmo and combine == MEAN else None,
-    )
+    rules = rules_of(request, combine, what)
     passes = []
     for order, make in (("region", RegionFirst), ("cell", CellFirst)):
         place = np.flatnonzero([o == order for o in orders])
@@ -475,6 +473,18 @@ def _passes(
             chosen = tuple(measures[i] for i in place)
             passes.append(Pass(order, chosen, place, make(index, folding, chosen, rules)))
     return tuple(passes)
+
+
+def rules_of(request: Request, combine: str, what: Quantity) -> Rules:
+    """When a number is a number."""
+    wmo = request.complete == "wmo" and combine == MEAN
+    return Rules(
+        combine,
+        request.min_steps,
+        request.min_area,
+        _degrees(request.combine.degree_days, what),
+        WMO_MISSING if wmo else None,
+    )
 
 
 def _degrees(asked: DegreeDays | None, what: Quantity) -> Callable[[np.ndarray], np.ndarray] | None:
@@ -490,7 +500,7 @@ def _degrees(asked: DegreeDays | None, what: Quantity) -> Callable[[np.ndarray],
     return degrees
 
 
-def _check_complete(request: Request, time: TimeAxis) -> None:
+def check_complete(request: Request, time: TimeAxis) -> None:
     """The rule of WMO-No. 1203 is about months that are made of days."""
     if request.complete is None:
         return

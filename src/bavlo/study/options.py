@@ -81,6 +81,13 @@ def _paths(texts: list[str]) -> tuple[Path, ...]:
     return tuple(Path(text).expanduser() for text in texts)
 
 
+def _folder(text: str) -> Path:
+    path = Path(text).expanduser()
+    if not path.is_dir():
+        raise RequestError("--scratch", f"there is no folder {path}", "make it first")
+    return path
+
+
 OPTIONS: dict[str, Option] = {
     option.name: option
     for option in (
@@ -335,6 +342,31 @@ OPTIONS: dict[str, Option] = {
             group="time",
         ),
         Option(
+            "as",
+            "kind",
+            "KIND",
+            "value, normal, anomaly, percent (of normal) or score (default: value)",
+            lambda t: parse_choice(t, "--as", ("value", "normal", "anomaly", "percent", "score")),
+            group="time",
+        ),
+        Option(
+            "outside",
+            "outside",
+            "HOW",
+            "cells outside the regions: missing, crop (to the box around the regions) or both "
+            "(default: both)",
+            lambda t: parse_choice(t, "--outside", ("missing", "crop", "both")),
+            group="regions",
+        ),
+        Option(
+            "onto",
+            "onto",
+            "GRID",
+            "bring it onto the cells of this grid, by area-weighted means",
+            lambda t: Path(t).expanduser(),
+            group="space",
+        ),
+        Option(
             "same-span",
             "same_span",
             "",
@@ -422,6 +454,14 @@ OPTIONS: dict[str, Option] = {
         Option("verbose", "verbose", "", "tell every choice behind the numbers", group="run"),
         Option(
             "jobs", "jobs", "N", "workers (default: the usable processors)", parse_jobs, group="run"
+        ),
+        Option(
+            "scratch",
+            "scratch",
+            "DIR",
+            "folder for what does not fit in memory (default: the system's)",
+            _folder,
+            group="run",
         ),
         Option(
             "memory",

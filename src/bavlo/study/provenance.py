@@ -6,13 +6,18 @@ import hashlib
 import json
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bavlo import __version__
 from bavlo.core.table import Table
 from bavlo.core.timeaxis import iso_day
 from bavlo.study.job import Job
 from bavlo.study.listener import Listener
+
+if TYPE_CHECKING:
+    from bavlo.formats.grids.source import GridSource
+    from bavlo.formats.grids.writing import GridOutput
+    from bavlo.study.gridding import GridJob
 
 
 def about(job: Job, table: Table, summary: tuple[str, ...], listener: Listener) -> dict[str, Any]:
@@ -23,13 +28,7 @@ def about(job: Job, table: Table, summary: tuple[str, ...], listener: Listener) 
         "bavlo": __version__,
         "request": job.request.about(),
         "inputs": [
-            *(
-                _input(
-                    file.path,
-                    _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
-                )
-                for file in source.files
-            ),
+            *inputs_of(source),
             _input(regions.path, _fingerprint(*regions.regions.labels)),
         ],
         "grid": {
@@ -61,6 +60,32 @@ def about(job: Job, table: Table, summary: tuple[str, ...], listener: Listener) 
         "summary": list(summary),
         "warnings": list(getattr(listener, "warnings", [])),
     }
+
+
+def grid_about(job: GridJob, output: GridOutput, listener: Listener) -> dict[str, Any]:
+    """Provenance of a grid that was made."""
+    source = job.source
+    return {
+        "bavlo": __version__,
+        "request": job.request.about(),
+        "inputs": inputs_of(source),
+        "variable": {"name": output.name, "unit": output.unit, "stored": "float32"},
+        "combine": job.combine,
+        "base": output.attributes.get("base"),
+        "periods": f"{output.labels[0]}..{output.labels[-1]}",
+        "warnings": list(getattr(listener, "warnings", [])),
+    }
+
+
+def inputs_of(source: GridSource) -> list[dict[str, Any]]:
+    """The files of a grid, each with the fingerprint of its metadata."""
+    return [
+        _input(
+            file.path,
+            _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
+        )
+        for file in source.files
+    ]
 
 
 def as_json(provenance: dict[str, Any]) -> str:

@@ -77,6 +77,9 @@ class Request:
     smooth: int = 1
     windows: tuple[int, ...] = (1,)
     score: str = "standard"
+    kind: str = "value"
+    outside: str | None = None
+    onto: Path | None = None
     min_steps: float = 1.0
     min_area: float = 0.5
     outputs: tuple[Path, ...] = ()
@@ -84,6 +87,7 @@ class Request:
     replace: bool = False
     jobs: int = 1
     memory: int = 2**30
+    scratch: Path | None = None
 
     def about(self) -> dict[str, Any]:
         """What the numbers depend on, as plain data for the provenance."""
@@ -110,6 +114,10 @@ class Request:
             "order": self.order,
             "measure": list(self.measures),
             "unit": self.unit,
+            "base": None if self.base is None else str(self.base),
+            "as": self.kind,
+            "outside": self.outside,
+            "onto": _plain(self.onto),
             "min_steps": self.min_steps,
             "min_area": self.min_area,
         }

@@ -12,7 +12,7 @@ import numpy as np
 from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.moving import running, windowed
-from bavlo.core.reductions import Partial, Unit
+from bavlo.core.reductions import InOrder, Partial, Unit
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
@@ -103,7 +103,7 @@ class SeriesValues:
         self.steps = np.zeros(shape[:2])
         self.start = job.periods.start
         self.size = self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
-        self._open: list[Partial | None] = [None] * len(job.passes)
+        self._orders = [InOrder(each.reduction) for each in job.passes]
         self.lowest, self.highest = np.inf, -np.inf
 
     def widen(self, ends: tuple[float, float]) -> None:
@@ -111,24 +111,16 @@ class SeriesValues:
         self.lowest, self.highest = min(self.lowest, ends[0]), max(self.highest, ends[1])
 
     def add(self, partials: list[Partial | None]) -> None:
-        """Merge the next unit in order of time and finish the periods before its last."""
+        """Merge the next unit in order of time and finish the periods that are over."""
         for n, partial in enumerate(partials):
-            if partial is None:
-                continue
-            earlier = self._open[n]
-            if earlier is not None and partial.first < earlier.stop:
-                partial = self.passes[n].reduction.merge(earlier, partial)
-            elif earlier is not None:
-                self._finish(n, earlier)
-            over, self._open[n] = partial.split(partial.stop - 1)
-            if over.steps.shape[0]:
+            for over in self._orders[n].add(partial):
                 self._finish(n, over)
 
     def close(self) -> None:
         """Finish what is left."""
-        for n, partial in enumerate(self._open):
-            if partial is not None:
-                self._finish(n, partial)
+        for n, order in enumerate(self._orders):
+            for over in order.close():
+                self._finish(n, over)
 
     def _finish(self, n: int, partial: Partial) -> None:
         each = self.passes[n]

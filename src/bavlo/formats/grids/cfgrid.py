@@ -391,19 +391,13 @@ def _times(path: Path, container: Container, variable: Stored, dimension: str) -
             f"the time coordinate {dimension} has no unit such as 'days since 1991-01-01'",
             "add it to the file",
         )
-    if coordinate.text("climatology"):
-        raise InputError(
-            path,
-            "holds a climatology (its time has climatology bounds), not a time series",
-            "give the grids that it was made from",
-        )
     stamps = cf.decode_times(np.asarray(coordinate.read(slice(None))), unit, calendar, path)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (stamps.size, 2):
         numbers = np.asarray(named.read(slice(None)))
         bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
-    return RawTimes(stamps, bounds, calendar)
+    return RawTimes(stamps, bounds, calendar, bool(coordinate.text("climatology")))
 
 
 def _mapping(path: Path, container: Container, variable: Stored) -> str | None:

@@ -22,7 +22,7 @@ MOST_OPEN = 8
 CHUNK_CACHE = 2**20  # for coordinates and small variables
 MOST_CHUNK_CACHE = 2**26
 
-_lock = threading.RLock()  # the netCDF4 library never runs in two threads at once
+LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
 _open: OrderedDict[Path, tuple[Any, Container]] = OrderedDict()
 
 
@@ -46,7 +46,7 @@ def container(path: Path) -> Iterator[Container]:
     """An open file; the last few stay open, since their steps are read in runs."""
     import netCDF4
 
-    with _lock:
+    with LOCK:
         entry = _open.pop(path, None)
         try:
             if entry is None:
@@ -124,6 +124,6 @@ def _keep(variable: Any, size: int) -> None:
 
 def close_all() -> None:
     """Close the files that are kept open."""
-    with _lock:
+    with LOCK:
         while _open:
             _open.popitem()[1][0].close()

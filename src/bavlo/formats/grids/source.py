@@ -97,11 +97,14 @@ class RawTimes:
         Where the file has them.
     calendar
         CF calendar.
+    climatology
+        The times are those of normals (CF-1.11, section 7.4), not a time series.
     """
 
     stamps: np.ndarray
     bounds: np.ndarray | None
     calendar: str
+    climatology: bool = False
 
 
 @dataclass(frozen=True)
@@ -206,6 +209,11 @@ class GridSource(Protocol):
         block : (T, C) float64
             In the variable's unit, NaN where there is no data.
         """
+
+
+def is_climatology(source: GridSource) -> bool:
+    """Whether a grid holds normals rather than a time series."""
+    return any(file.times is not None and file.times.climatology for file in source.files)
 
 
 def where(source: GridSource) -> str:

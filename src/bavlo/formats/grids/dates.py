@@ -24,7 +24,8 @@ PATTERNS = {
     "pentad": rf"{Y}[-_.]?{M}[-_.]?p(?P<pentad>[1-6])",
     "day of year": rf"{Y}[-.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])(?![A-Za-z])",
     "month": rf"{Y}[-_.]?{M}",
-    "year": Y,
+    # 2018-JJA and 2012/13 are parts and pairs of years.
+    "year": rf"{Y}(?![-_/]?[JFMASOND]{{2,12}}\b)(?!/\d\d)",
 }
 CODES = {
     "Y": r"(?P<Y>\d{4})",

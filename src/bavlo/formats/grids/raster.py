@@ -20,7 +20,7 @@ import numpy as np
 
 from bavlo.core.errors import InputError
 from bavlo.core.layout import GridLayout
-from bavlo.core.timeaxis import SECOND
+from bavlo.core.timeaxis import DAY, SECOND, to_instant
 from bavlo.core.units import Variable
 from bavlo.formats.grids import cf
 from bavlo.formats.grids.dates import CALENDAR, NamedStep, find_dates
@@ -294,6 +294,7 @@ def _variable(path: Path, data: Any, element: str) -> Variable:
         str(tags.get("standard_name", "")),
         str(tags.get("long_name", "")),
         str(tags.get("cell_methods", "")),
+        difference="difference" in str(tags.get("units_metadata", "")),
     )
 
 
@@ -303,7 +304,8 @@ def _grib_unit(text: str) -> str:
 
 
 def _packing(data: Any) -> cf.Packing:
-    nodata = [float(v) for v in data.nodatavals if v is not None]
+    # NaN is missing by itself, and no two of them are equal.
+    nodata = [float(v) for v in data.nodatavals if v is not None and v == v]
     scale, offset = float(data.scales[0]), float(data.offsets[0])
     if len(set(data.scales)) > 1 or len(set(data.offsets)) > 1 or len(set(nodata)) > 1:
         raise ValueError("its bands have different scales or missing values")
@@ -354,6 +356,8 @@ def _times(
     if data.driver == "GRIB":
         valid = [str(t.get("GRIB_VALID_TIME", "")).split()[0] for t in tags]
         return RawTimes(np.array(valid, np.int64) * SECOND, None, CALENDAR), []
+    if all({"start", "end"} <= t.keys() for t in tags):
+        return _tagged_times(path, data.tags(), tags), ["dates from the tags of bands"]
     described = [data.descriptions[n - 1] or "" for n in bands]
     for key in ("time", "date", "datetime", "DATE", "TIME", "TIFFTAG_DATETIME"):
         if not all(described) and all(key in t for t in tags) and (len(bands) > 1 or key != "TIME"):
@@ -373,6 +377,24 @@ def _times(
             "write the dates into the descriptions of the bands",
         )
     return None, []
+
+
+def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]]) -> RawTimes:
+    """Steps whose first and last days stand in tags, as Bavlo writes them."""
+    calendar = whole.get("calendar", CALENDAR)
+    try:
+        bounds = [
+            [to_instant(calendar, *map(int, t[key].split("-"))) for key in ("start", "end")]
+            for t in tags
+        ]
+    except (ValueError, TypeError):
+        raise InputError(
+            path, "has bands with tags start and end that are no dates", "repair the tags"
+        ) from None
+    both = np.array(bounds, np.int64) + [0, DAY]
+    if whole.get("climatology") == "yes":
+        return RawTimes(both[:, 0], None, calendar, True)
+    return RawTimes(both[:, 0], both, calendar)
 
 
 def raw_times(steps: list[NamedStep]) -> RawTimes:

@@ -12,7 +12,8 @@ import numpy as np
 
 from bavlo.core.errors import RequestError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
-from bavlo.core.timeaxis import DAY
+from bavlo.core.periods import STATIC_LABEL
+from bavlo.core.timeaxis import DAY, iso_days
 from bavlo.formats.grids.netcdf import LOCK
 
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
@@ -243,9 +244,22 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             **(size if min(ny, nx) >= BLOCK else {}),
         ) as data:
             data.update_tags(**output.attributes, variable=output.name, units=output.unit)
-            for n, label in enumerate(output.labels):
+            if output.climatology:
+                data.update_tags(climatology="yes")
+            if output.calendar != "standard":
+                data.update_tags(calendar=output.calendar)
+            tags = {"units": output.unit, "long_name": output.long_name}
+            tags |= {"cell_methods": output.cell_methods} if output.cell_methods else {}
+            tags |= {"units_metadata": "temperature: difference"} if output.difference else {}
+            days = zip(
+                iso_days(output.start, output.calendar),
+                iso_days(output.end - 1, output.calendar),
+                strict=True,
+            )
+            for n, (label, (first, last)) in enumerate(zip(output.labels, days, strict=True)):
                 data.set_band_description(n + 1, label)
-                data.update_tags(n + 1, units=output.unit, long_name=output.long_name)
+                dates = {} if output.labels == (STATIC_LABEL,) else {"start": first, "end": last}
+                data.update_tags(n + 1, **tags, **dates)
             data.units = [output.unit] * len(output.labels)
             yield _Tiff(data, (north_up, eastward))
         rasterio.shutil.copy(

@@ -3,27 +3,43 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from bavlo.cli.parsing import Parser
 from bavlo.core.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
-  bavlo chart sorrel/rain_years.csv --out rain.svg
-  bavlo chart sorrel/heat.csv --out heat.pdf --title "How hot the districts get"
+  bavlo chart sorrel/rain_years.csv --kind totals --base 1991..2020 --out rain.svg
+  bavlo chart sorrel/rain_months.csv --kind years --only "Upper *" --out years.png
 """
 
 
 def parser() -> Parser:
     """The command line of `bavlo chart`."""
+    from bavlo.figures import KINDS
+
+    kinds = "\n".join(
+        f"  {kind.name:8} {kind.meaning} ({', '.join(kind.tables)})" for kind in KINDS.values()
+    )
     made = Parser(
         "chart",
-        description="A figure of a table that Bavlo wrote: series, normals or anomalies.",
-        epilog=EXAMPLES,
-        usage="bavlo chart TABLE.csv --out FILE [options]",
+        description="A figure of a table that Bavlo wrote.",
+        epilog=f"kinds of chart, the first that suits a table being its usual one:\n{kinds}\n\n"
+        + EXAMPLES,
+        usage="bavlo chart TABLE.csv… --out FILE [options]",
     )
-    made.add_argument("table", metavar="TABLE.csv", help="what a command wrote with --out")
+    made.add_argument(
+        "tables", metavar="TABLE.csv", nargs="+", help="what a command wrote with --out"
+    )
     made.add_argument(
         "--out", metavar="FILE", action="append", help="a .png, .svg or .pdf; repeatable"
+    )
+    made.add_argument("--kind", choices=KINDS, metavar="KIND", help="one of those below")
+    made.add_argument(
+        "--only", metavar="NAME", action="append", help="only this region, or those that match"
+    )
+    made.add_argument(
+        "--base", metavar="FIRST..LAST", help="years of means and bands (default: all)"
     )
     made.add_argument("--title", metavar="TEXT", help="heading (default: made from the table)")
     made.add_argument("--replace", action="store_true", help="write over files that exist")
@@ -35,20 +51,34 @@ def run(arguments: list[str]) -> int:
     given = parser().read(arguments)
     if not given["out"]:
         raise RequestError("--out", "no figure was named", "give a .png, .svg or .pdf")
-    from bavlo.cli.writing import check_endings, write_charts
+    from bavlo.cli.writing import check_endings, write_figure
+    from bavlo.core.normals import parse_base
+    from bavlo.figures import draw
     from bavlo.formats.outputs import check_outputs
+    from bavlo.formats.regions import chosen
     from bavlo.formats.tables import csv
 
     outputs = [Path(text).expanduser() for text in given["out"]]
     check_endings(outputs, charts_only=True)
     check_outputs(outputs, replace=given["replace"])
-    table = csv.read(Path(given["table"]))
-    names = {"series": "", "normals": "Normals of ", "anomalies": "Anomalies of "}
-    title = names[table.name] + table.labels("variable")[0]
-    if "combine" in table.header and table.labels("combine")[0]:
-        title += f" ({table.labels('combine')[0]} of each period)"
-    title = given["title"] or title
-    write_charts(outputs, table, title)
+    tables = []
+    for text in given["tables"]:
+        path = Path(text).expanduser()
+        table = csv.read(path)
+        keep = chosen(path, table.labels("region"), tuple(given["only"] or ()))
+        tables.append(table.take("region", keep))
+    title = given["title"] or " and ".join(dict.fromkeys(_title(table) for table in tables))
+    base = parse_base(given["base"]) if given["base"] else None
+    write_figure(outputs, lambda: draw(tables, title, given["kind"], base=base))
     for path in outputs:
         print(f"wrote {path}")
     return 0
+
+
+def _title(table: Any) -> str:
+    """What a table holds, in words."""
+    names = {"normals": "Normals of ", "anomalies": "Anomalies of "}
+    title = names.get(table.name, "") + ", ".join(dict.fromkeys(table.labels("variable")))
+    if "combine" in table.header and table.labels("combine")[0]:
+        title += f" ({table.labels('combine')[0]} of each period)"
+    return title

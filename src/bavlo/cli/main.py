@@ -18,6 +18,7 @@ COMMANDS = {
     "anomalies": ("bavlo.cli.anomalies", "how each period stands against its normal"),
     "grid": ("bavlo.cli.grid", "a grid again: joined, cut, combined over periods, as anomaly"),
     "chart": ("bavlo.cli.chart", "a figure of a table"),
+    "map": ("bavlo.cli.map", "a map of a table or a grid"),
 }
 
 HELP = """usage: bavlo COMMAND …

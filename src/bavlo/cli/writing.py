@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -55,15 +55,17 @@ def write_all(request: Request, table: Table, title: str, provenance: dict[str, 
             drafts[beside(path)].write_text(as_json(provenance), encoding="utf-8")
 
 
-def write_charts(paths: Sequence[Path], table: Table, title: str) -> None:
-    """Draw a table into one or more files."""
+def write_figure(paths: Sequence[Path], make: Callable[[], Any]) -> None:
+    """Draw a figure into one or more files; `make` gives it anew for each."""
+    from bavlo.figures.style import save
+
     with whole_files(paths) as drafts:
         for path in paths:
-            _draw(table, title, path, drafts[path])
+            save(make(), drafts[path], path.suffix.lower()[1:])
 
 
 def _draw(table: Table, title: str, path: Path, draft: Path) -> None:
     from bavlo.figures import draw
     from bavlo.figures.style import save
 
-    save(draw(table, title), draft, path.suffix.lower()[1:])
+    save(draw([table], title), draft, path.suffix.lower()[1:])

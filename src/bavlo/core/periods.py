@@ -21,6 +21,7 @@ from bavlo.core.timeaxis import (
 
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"
+YEARLY_LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
 SEASONS = {12: "DJF", 3: "MAM", 6: "JJA", 9: "SON"}
 
 # One period: label, name of it within the year, first instant, first instant after it.
@@ -163,6 +164,18 @@ def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> P
     if rule.kind == "all":
         made = [("all", "all", first, last)]
     return _axis(made, calendar)
+
+
+def cycle_of(label: str) -> str | None:
+    """A period's label without its year; None where the period does not come back every year.
+
+    Examples
+    --------
+    >>> cycle_of("2012/13-DJF"), cycle_of("2013"), cycle_of("all")
+    ('DJF', 'year', None)
+    """
+    match = YEARLY_LABEL.match(label)
+    return None if match is None else match.group("cycle") or "year"
 
 
 def same_span(periods: PeriodAxis, data_end: int) -> PeriodAxis:

@@ -86,6 +86,16 @@ class Table:
         for first in range(0, len(self), ROWS_AT_ONCE):
             yield self.rows(first, first + ROWS_AT_ONCE)
 
+    def take(self, axis: str, keep: np.ndarray) -> Table:
+        """The table with only some places of an axis."""
+        columns = tuple(
+            Column(c.name, c.axes, np.take(c.values, keep, axis=c.axes.index(axis)))
+            if axis in c.axes
+            else c
+            for c in self.columns
+        )
+        return Table(self.name, {**self.axes, axis: len(keep)}, columns)
+
     def labels(self, name: str) -> list[str]:
         """The values of a column along its own axes only."""
         return list(self.columns[self.header.index(name)].values.ravel().tolist())

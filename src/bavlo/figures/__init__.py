@@ -1,8 +1,10 @@
-"""Figures: one drawing for each kind of table."""
+"""Figures: each kind of drawing is one entry in one table."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
 
 from bavlo.core.errors import RequestError
 from bavlo.core.table import Table
@@ -11,12 +13,88 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
-def draw(table: Table, title: str) -> Figure:
-    """Draw a table in the way of its kind."""
-    from bavlo.figures.climate import draw_anomalies, draw_normals
-    from bavlo.figures.series import draw_series
+@dataclass(frozen=True)
+class Kind:
+    """One way to draw a table.
 
-    drawings = {"series": draw_series, "normals": draw_normals, "anomalies": draw_anomalies}
-    if table.name not in drawings or "class" in table.axes:
-        raise RequestError("--out", f"there is no chart of this table ({table.name})", "write CSV")
-    return drawings[table.name](table, title)
+    Parameters
+    ----------
+    name
+        As `--kind`.
+    tables
+        The tables that it draws; the first kind that draws a table is its usual one.
+    module, function
+        Where it is drawn.
+    meaning
+        One line for the help.
+    """
+
+    name: str
+    tables: tuple[str, ...]
+    module: str
+    function: str
+    meaning: str
+
+
+KINDS: dict[str, Kind] = {
+    kind.name: kind
+    for kind in (
+        Kind("lines", ("series",), "series", "draw_series", "values over time"),
+        Kind("bars", ("anomalies",), "climate", "draw_anomalies", "above and below the normal"),
+        Kind("normals", ("normals",), "climate", "draw_normals", "the usual course of the year"),
+        Kind(
+            "diagram",
+            ("normals",),
+            "climate",
+            "draw_diagram",
+            "rain and temperature together, from two tables of normals",
+        ),
+        Kind(
+            "years",
+            ("series",),
+            "years",
+            "draw_years",
+            "each year as a line, the last one strong, the band of the base behind",
+        ),
+        Kind(
+            "totals",
+            ("series",),
+            "years",
+            "draw_totals",
+            "a bar a year, with the mean and the years of the records",
+        ),
+        Kind(
+            "matrix", ("series", "anomalies"), "years", "draw_matrix", "years down, months across"
+        ),
+    )
+}
+
+
+def draw(tables: Sequence[Table], title: str, kind: str | None = None, **settings: Any) -> Figure:
+    """Draw tables in one of the ways of their kind.
+
+    Parameters
+    ----------
+    kind
+        A name of KINDS; None for the usual one.
+    settings
+        What the kind takes further: base.
+    """
+    from importlib import import_module
+
+    name = tables[0].name
+    if "class" in tables[0].axes:
+        name = "classes"
+    if kind is None:
+        kind = next((k.name for k in KINDS.values() if name in k.tables), None)
+        if name == "normals" and len(tables) > 1:
+            kind = "diagram"
+    if kind is None or name not in KINDS[kind].tables:
+        known = ", ".join(k.name for k in KINDS.values() if name in k.tables)
+        what = f"there is no chart of this table ({name})" if not known else f"{kind} is not for it"
+        raise RequestError("--kind" if known else "--out", what, f"use {known or 'CSV'}")
+    if len(tables) > 1 and kind != "diagram":
+        raise RequestError("--kind", f"{kind} draws one table", "give one")
+    module = import_module(f"bavlo.figures.{KINDS[kind].module}")
+    function: Callable[..., Figure] = getattr(module, KINDS[kind].function)
+    return function(tables if kind == "diagram" else tables[0], title, **settings)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from bavlo.core.errors import RequestError
+from bavlo.core.normals import Base
 from bavlo.core.table import Table
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.series import days_between
-from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, styled
+from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, TEMPERATURES, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,7 +22,7 @@ MONTHS = "JFMAMJJASOND"
 BANDS = (("p10", "p90"), ("p5", "p95"), ("p25", "p75"), ("min", "max"))
 
 
-def draw_normals(table: Table, title: str) -> Figure:
+def draw_normals(table: Table, title: str, base: Base | None = None) -> Figure:
     """Normals by period of the year: bars for totals, a line for means, and the band about them."""
     if table.axes["measure"] > 1:
         raise RequestError("", "normals of several measures do not fit one chart", "choose one")
@@ -84,7 +86,72 @@ def _name_periods(axes: Axes, kinds: list[str]) -> None:
     axes.set_xticks(range(0, len(kinds), step), kinds[::step])
 
 
-def draw_anomalies(table: Table, title: str) -> Figure:
+def draw_diagram(tables: Sequence[Table], title: str, base: Base | None = None) -> Figure:
+    """Rain as bars and temperature as a line over the year, a panel a region."""
+    if len(tables) != 2:
+        raise RequestError(
+            "--kind", "a diagram is of two tables: rain and temperature", "give both"
+        )
+    for table in tables:
+        if table.axes["measure"] > 1 or "mean" not in table.along("statistic", "statistic"):
+            raise RequestError("--kind", "a diagram needs the mean of one measure", "choose one")
+    warm = [table.along("unit", "measure")[0] in TEMPERATURES for table in tables]
+    if sorted(warm) != [False, True]:
+        raise RequestError(
+            "--kind", "a diagram is of rain and of temperature", "give one table of each"
+        )
+    rain, heat = tables[warm.index(False)], tables[warm.index(True)]
+    kinds = rain.labels("period")
+    if heat.labels("period") != kinds:
+        raise RequestError("--kind", "the two tables have different periods", "make both alike")
+    names = [name for name in rain.labels("region") if name in heat.labels("region")]
+    if not names:
+        raise RequestError("--kind", "the two tables have no region in common", "make both alike")
+    amounts, degrees = (
+        _means(table)[[table.labels("region").index(name) for name in names]]
+        for table in (rain, heat)
+    )
+    x = np.arange(len(kinds))
+    top = np.nanmax(amounts, initial=1.0) * 1.08
+    low, high = np.nanmin(degrees, initial=0.0), np.nanmax(degrees, initial=1.0)
+    space = (high - low) * 0.08 or 1.0
+    with styled():
+        figure, panels = panel_grid(names)
+        for r, axes in enumerate(panels):
+            axes.bar(x, amounts[r], color=LINES[5], width=0.8, label="rain" if r == 0 else None)
+            axes.set_ylim(0, top)
+            other = axes.twinx()
+            other.plot(
+                x, degrees[r], color=LINES[1], linewidth=2, label="temperature" if r == 0 else None
+            )
+            other.set_ylim(low - space, high + space)
+            other.grid(visible=False)
+            last = _ends_row(panels, r)
+            other.tick_params(labelsize=9, colors=LINES[1], labelright=last, length=3 * last)
+        _name_periods(panels[0], kinds)
+        units = [table.along("unit", "measure")[0] for table in (rain, heat)]
+        caption = (
+            f"bars: {units[0]}, left   ·   line: {units[1]}, right   ·   base "
+            + " and ".join(dict.fromkeys(table.labels("base")[0] for table in (rain, heat)))
+        )
+        set_words(figure, title, units[0], caption, placed=True)
+        place_panels(figure, panels, ["rain", "temperature"])
+        figure.subplots_adjust(right=0.955)
+    return figure
+
+
+def _means(table: Table) -> np.ndarray:
+    """(R, P) means of a table of normals."""
+    return table.full("value")[:, :, 0, table.along("statistic", "statistic").index("mean")]
+
+
+def _ends_row(panels: Sequence[Axes], n: int) -> bool:
+    """Whether a panel is the last of its row."""
+    spec = panels[n].get_subplotspec()
+    return n + 1 == len(panels) or (spec is not None and spec.is_last_col())
+
+
+def draw_anomalies(table: Table, title: str, base: Base | None = None) -> Figure:
     """Anomalies as bars above and below zero; periods without one are hatched."""
     if table.axes["measure"] > 1 or table.axes["window"] > 1:
         raise RequestError(
@@ -102,7 +169,7 @@ def draw_anomalies(table: Table, title: str) -> Figure:
         for r, axes in enumerate(panels):
             values = anomaly[r]
             color = np.where(values >= 0, ABOVE, BELOW)
-            if table.along("unit", "measure")[0] in ("degC", "K", "degF"):
+            if table.along("unit", "measure")[0] in TEMPERATURES:
                 color = np.where(values >= 0, BELOW, ABOVE)  # warm is the warm colour
             axes.bar(x, np.nan_to_num(values), width=width, color=color.tolist(), linewidth=0)
             gaps = np.isnan(values)

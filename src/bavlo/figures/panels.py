@@ -35,7 +35,7 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
 
 
 def place_panels(figure: Figure, panels: Sequence[Axes], legend: Sequence[str]) -> None:
-    """Give panels their places and a legend beside them.
+    """Give panels their places and a legend above them, beside the heading.
 
     Panels of one size need no layout engine, which would draw everything once more.
     """
@@ -43,17 +43,19 @@ def place_panels(figure: Figure, panels: Sequence[Axes], legend: Sequence[str]) 
     spec = panels[0].get_gridspec()
     rows = spec.nrows if spec is not None else 1
     digits = max(len(f"{value:.4g}") for value in panels[0].get_ylim())
-    named = max(map(len, legend), default=0)
+    named = bool(legend)
     figure.subplots_adjust(
         left=0.035 + 0.0065 * digits,
-        right=0.985 - (0.04 + 0.008 * named if named else 0),
+        right=0.985,
         bottom=0.6 / height,
         top=1 - 0.66 / height,
         wspace=0.08,
         hspace=0.3 if rows < 6 else 0.42,
     )
     if named:
-        figure.legend(loc="upper right", handlelength=1.6, borderaxespad=0.2)
+        figure.legend(
+            loc="upper right", handlelength=1.6, borderaxespad=0.3, ncols=len(legend), fontsize=10
+        )
 
 
 def set_words(figure: Figure, heading: str, unit: str, caption: str, *, placed: bool) -> None:

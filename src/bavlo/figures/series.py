@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.errors import RequestError
+from bavlo.core.normals import Base, in_years
+from bavlo.core.periods import cycle_of
 from bavlo.core.table import Table
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.style import LINES, shortened, styled
@@ -16,6 +19,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 TOGETHER = 8  # lines that can be told apart in one axes
+MEAN_FROM = 5  # periods, for a mean to be marked
 MARKED = 60  # periods up to which each is marked
 
 
@@ -35,6 +39,8 @@ class Lines:
         Words around it.
     dated
         Whether x is days of the everyday calendar.
+    mean : (R, M) float64 or None
+        Mean over the base.
     """
 
     regions: list[str]
@@ -45,6 +51,7 @@ class Lines:
     title: str
     caption: str
     dated: bool
+    mean: np.ndarray | None = None
 
 
 def lines_of(table: Table, title: str) -> Lines:
@@ -63,6 +70,26 @@ def lines_of(table: Table, title: str) -> Lines:
     return Lines(regions, measures, x, values, ", ".join(units), title, caption, dated)
 
 
+def _with_mean(lines: Lines, table: Table, base: Base | None) -> Lines:
+    """The same with the mean of each line over the base, where periods come once a year."""
+    labels = table.labels("period")
+    kinds = {cycle_of(label) for label in labels}
+    if len(kinds) != 1 or None in kinds or len(labels) < MEAN_FROM:
+        return lines
+    years = np.array([int(end[:4]) for end in table.along("end", "period")])
+    base = base or Base(int(years.min()), int(years.max()))
+    inside = in_years(years, base)
+    if not inside.any():
+        raise RequestError("--base", f"{base} is outside the table", "choose years in it")
+    there = ~np.isnan(lines.values) & inside[None, :, None]
+    count = there.sum(axis=1)
+    total = np.where(there, lines.values, 0.0).sum(axis=1)
+    with np.errstate(invalid="ignore"):
+        mean = np.where(count > 0, total / np.maximum(count, 1), np.nan)
+    caption = f"{lines.caption}   ·   dotted: mean of {base}"
+    return replace(lines, mean=mean, caption=caption)
+
+
 def _orders(measures: list[str], orders: list[str]) -> str:
     """Which measures were taken in which order, in words."""
     words = {
@@ -76,8 +103,8 @@ def _orders(measures: list[str], orders: list[str]) -> str:
     )
 
 
-def draw_series(table: Table, title: str) -> Figure:
-    """Draw a series table.
+def draw_series(table: Table, title: str, base: Base | None = None) -> Figure:
+    """Draw a series table; where all periods are alike, with the mean of the base.
 
     Parameters
     ----------
@@ -85,8 +112,10 @@ def draw_series(table: Table, title: str) -> Figure:
         A table with the columns of `series`, one variable.
     title
         What the values are.
+    base
+        Years of the mean; all of them where none is given.
     """
-    lines = lines_of(table, title)
+    lines = _with_mean(lines_of(table, title), table, base)
     with styled():
         if len(lines.regions) * len(lines.measures) <= TOGETHER:
             return _together(lines)
@@ -130,6 +159,10 @@ def _line(
 ) -> None:
     """One line; a value between two gaps is a dot, since a line could not show it."""
     values = lines.values[r, :, m]
+    if lines.mean is not None and np.isfinite(lines.mean[r, m]):
+        axes.axhline(
+            lines.mean[r, m], color=color, linewidth=0.9, linestyle=(0, (1, 2.5)), zorder=1
+        )
     axes.plot(lines.x, values, color=color, linewidth=width, label=name)
     gap = np.isnan(np.concatenate([[np.nan], values, [np.nan]]))
     alone = ~gap[1:-1] & gap[:-2] & gap[2:]

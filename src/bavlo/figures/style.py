@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,6 +26,14 @@ FAINT = "#d9dde0"
 ABOVE, BELOW = "#2f7fa8", "#c2703d"  # wet and dry; the other way round for warm and cold
 BAND = "#c9dbe6"
 
+# Colours in order of value: light to dark for amounts, cold to warm for temperatures, and from one
+# side of zero to the other for anomalies.
+WET = ("#f3f6ee", "#bfdccf", "#7fbbbd", "#4191a8", "#1d628a", "#173a63")
+WARM = ("#2f5f8f", "#86b3cc", "#e9ecdf", "#ecc078", "#d1603d", "#8a2339")
+DRY_TO_WET = ("#8a4b1f", "#c98a4b", "#ecd9bd", "#f4f4f1", "#b9d8e2", "#5a9dbd", "#1f5f86")
+MISSING, HATCH = "#eceeef", "#9aa3aa"  # where there is no data
+TEMPERATURES = ("degC", "K", "degF", "celsius", "kelvin")
+
 SETTINGS: dict[Any, Any] = {
     "figure.dpi": 100,
     "savefig.dpi": 100,
@@ -48,6 +56,21 @@ SETTINGS: dict[Any, Any] = {
     "svg.hashsalt": "bavlo",
     "svg.fonttype": "none",
 }
+
+
+def colour_scale(name: str, colours: Sequence[str]) -> Any:
+    """A continuous colour scale through the given colours."""
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list(name, list(colours))
+
+
+def scale_for(unit: str, *, about_zero: bool) -> Any:
+    """The colour scale for values in a unit: anomalies differ by whether warm or wet is above."""
+    warm = unit in TEMPERATURES
+    if about_zero:
+        return colour_scale("anomaly", DRY_TO_WET[::-1] if warm else DRY_TO_WET)
+    return colour_scale("value", WARM if warm else WET)
 
 
 @contextmanager

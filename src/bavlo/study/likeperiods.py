@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.errors import InputError, RequestError
-from bavlo.core.periods import PeriodAxis
+from bavlo.core.periods import PeriodAxis, cycle_of
 from bavlo.core.table import Table
 from bavlo.core.timeaxis import DAY, to_dates, to_instant
 from bavlo.formats.regions import RegionOptions, chosen
@@ -19,8 +18,6 @@ from bavlo.formats.tables import csv
 from bavlo.study.listener import Listener
 from bavlo.study.request import Request
 from bavlo.study.series import SeriesResult, series
-
-LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,14 +175,14 @@ def _axis(
     """Periods from their labels and days."""
     cycle = []
     for label in labels:
-        match = LABEL.match(label)
-        if match is None:
+        name = cycle_of(label)
+        if name is None:
             raise RequestError(
                 "--every",
                 f"the period '{label}' does not come back every year",
                 "use day, pentad, dekad, month, season, year, month initials or MM-DD..MM-DD",
             )
-        cycle.append(match.group("cycle") or "year")
+        cycle.append(name)
     if any("T" in text for text in (*starts, *ends)):
         raise RequestError("--every", "normals of parts of a day are not made", "use day or longer")
 

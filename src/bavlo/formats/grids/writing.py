@@ -149,7 +149,8 @@ def _time(data: Any, output: GridOutput) -> None:
     time.standard_name, time.axis = "time", "T"
     time.setncattr("climatology" if output.climatology else "bounds", named)
     bounds = np.stack([output.start, output.end], axis=1) / DAY
-    time[:] = bounds.mean(axis=1)
+    # Of normals: the day on which the first of their periods begins (CF-1.11, section 7.4).
+    time[:] = bounds[:, 0] if output.climatology else bounds.mean(axis=1)
     data.createVariable(named, "f8", ("time", "bounds"))[:] = bounds
     label = data.createVariable("period", str, ("time",))
     label.long_name = "name of the period"

@@ -1,0 +1,397 @@
+"""Maps: regions coloured by value, and windows of a grid."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import shapely
+
+from bavlo.core.errors import RequestError
+from bavlo.figures.panels import WIDTH, set_words
+from bavlo.figures.style import HATCH, INK, MISSING, colour_scale, scale_for, shortened, styled
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+CLASSES = 6
+LEGEND = 0.17  # of the width
+MOST_PANELS = 36
+BORDER, COAST = "#ffffff", "#5b646b"
+STEPS = (1, 2, 2.5, 5, 10)  # round numbers for class limits
+
+
+@dataclass(frozen=True, eq=False)
+class GridWindow:
+    """A rectangle of cells.
+
+    Parameters
+    ----------
+    x_edges, y_edges
+        As in the grid's layout.
+    values : (P, ny, nx) float64
+        NaN where there is no data.
+    """
+
+    x_edges: np.ndarray
+    y_edges: np.ndarray
+    values: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class MapContent:
+    """What a map shows.
+
+    Parameters
+    ----------
+    title, unit, caption
+        Words around it.
+    panels
+        Name of each panel.
+    shapes : (R,) object array
+        Polygons in the coordinates of the map; None without regions.
+    labels
+        Name of each shape.
+    values : (P, R) float64
+        NaN where there is none; None where the grid alone is coloured.
+    grid
+        Cells, coloured where there are no `values`, else drawn in grey beneath.
+    lonlat
+        Whether the coordinates are longitude and latitude.
+    about_zero
+        Whether values are anomalies.
+    """
+
+    title: str
+    unit: str
+    caption: str
+    panels: Sequence[str]
+    shapes: np.ndarray | None
+    labels: Sequence[str]
+    values: np.ndarray | None
+    grid: GridWindow | None
+    lonlat: bool
+    about_zero: bool
+
+
+def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
+    """Limits of classes, ascending.
+
+    Parameters
+    ----------
+    values
+        All values on the map.
+    how
+        quantile, equal, or limits with commas between them.
+    about_zero
+        Equal classes lie as far below as above zero.
+    """
+    known = values[np.isfinite(values)]
+    if not known.size:
+        return np.array([0.0, 1.0])
+    low, high = float(known.min()), float(known.max())
+    if how not in ("quantile", "equal"):
+        return _given(how, low, high)
+    if low == high:
+        return np.array([low, low + (abs(low) or 1.0)])
+    if how == "quantile":
+        limits = np.unique(np.quantile(known, np.linspace(0, 1, CLASSES + 1)))
+        return _rounded(limits) if limits.size > 1 else np.array([low, high])
+    if about_zero:
+        high = max(abs(low), abs(high))
+        low = -high
+    step = _round_step((high - low) / (CLASSES + 2))
+    return np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step
+
+
+def _given(how: str, low: float, high: float) -> np.ndarray:
+    try:
+        inner = np.array([float(part) for part in how.split(",")])
+    except ValueError:
+        raise RequestError(
+            "--classes", f"'{how}' is not known", "use quantile, equal or limits such as 0,50,100"
+        ) from None
+    if (np.diff(inner) <= 0).any():
+        raise RequestError("--classes", f"'{how}' does not rise", "give the limits in order")
+    # Values beyond the limits given have classes of their own.
+    below = [low] if low < inner[0] else []
+    above = [high] if high > inner[-1] else []
+    return np.concatenate([below, inner, above])
+
+
+def _round_step(size: float) -> float:
+    power = 10.0 ** math.floor(math.log10(size))
+    return next(step for step in STEPS if step * power >= size * 0.999) * power
+
+
+def _rounded(limits: np.ndarray) -> np.ndarray:
+    """Limits with as few digits as keep all of them apart, the ends outwards."""
+    for digits in range(-12, 13):
+        rounded = np.round(limits, digits)
+        unit = 10.0**-digits
+        rounded[0] = math.floor(limits[0] / unit) * unit
+        rounded[-1] = math.ceil(limits[-1] / unit) * unit
+        narrowest = np.diff(limits).min()
+        if unit <= narrowest / 2 and (np.diff(rounded) > 0).all():
+            return rounded
+    return limits
+
+
+def draw_map(content: MapContent, classes: str = "equal") -> Figure:
+    """Regions or cells in classes, a panel a period, with a legend in words."""
+    count = len(content.panels)
+    if count > MOST_PANELS:
+        raise RequestError("--period", f"{count} maps do not fit one page", "choose fewer periods")
+    coloured = content.values if content.values is not None else _grid_of(content).values
+    limits = class_limits(coloured, classes, about_zero=content.about_zero)
+    scale = scale_for(content.unit, about_zero=content.about_zero)
+    colours = scale(_positions(limits, about_zero=content.about_zero))
+    extent = _extent(content)
+    columns, rows, height = _arrangement(count, extent, content.lonlat)
+    with styled():
+        from matplotlib.figure import Figure
+
+        figure = Figure(figsize=(WIDTH, height))
+        grid = figure.subplots(rows, columns, squeeze=False).ravel()
+        left_out = 0
+        for n, axes in enumerate(grid):
+            if n >= count:
+                axes.set_visible(False)
+                continue
+            _frame(axes, extent, content.lonlat)
+            if count > 1:
+                axes.set_title(shortened(content.panels[n], 108 // columns), fontsize=10)
+            _fill(axes, content, n, limits, colours)
+            if count <= 2 and content.shapes is not None:
+                left_out = _name(axes, content)
+        caption = content.caption
+        if left_out:
+            names = "one name" if left_out == 1 else f"{left_out} names"
+            caption += f"   ·   {names} left out for want of room"
+        set_words(figure, content.title, "", caption, placed=True)
+        figure.subplots_adjust(
+            left=0.01,
+            right=1 - LEGEND,
+            bottom=0.5 / height,
+            top=1 - (0.75 if count > 1 else 0.55) / height,
+            wspace=0.03,
+            hspace=0.16,
+        )
+        _legend(figure, content, limits, colours, coloured)
+    return figure
+
+
+def _grid_of(content: MapContent) -> GridWindow:
+    assert content.grid is not None
+    return content.grid
+
+
+def _positions(limits: np.ndarray, *, about_zero: bool) -> np.ndarray:
+    """Where each class stands on the colour scale, 0 to 1."""
+    middles = (limits[1:] + limits[:-1]) / 2
+    if about_zero:
+        reach = np.abs(middles).max() or 1.0
+        return 0.5 + middles / reach / 2
+    return np.linspace(0.06, 1, middles.size) if middles.size > 1 else np.array([0.55])
+
+
+def _extent(content: MapContent) -> tuple[float, float, float, float]:
+    if content.shapes is not None:
+        west, south, east, north = shapely.total_bounds(content.shapes)
+    else:
+        grid = _grid_of(content)
+        west, east = grid.x_edges.min(), grid.x_edges.max()
+        south, north = grid.y_edges.min(), grid.y_edges.max()
+    pad = 0.02 * max(east - west, north - south)
+    return float(west - pad), float(south - pad), float(east + pad), float(north + pad)
+
+
+def _stretch(extent: tuple[float, float, float, float], lonlat: bool) -> float:
+    """How much longer a unit of y is than one of x."""
+    if not lonlat:
+        return 1.0
+    middle = math.radians((extent[1] + extent[3]) / 2)
+    return 1 / max(math.cos(middle), 0.05)
+
+
+def _arrangement(
+    count: int, extent: tuple[float, float, float, float], lonlat: bool
+) -> tuple[int, int, float]:
+    """Columns, rows and height of the page that give the largest maps."""
+    shape = (extent[3] - extent[1]) * _stretch(extent, lonlat) / (extent[2] - extent[0])
+    width = WIDTH * (1 - LEGEND)
+
+    def size(columns: int) -> float:
+        rows = -(-count // columns)
+        return min(width / columns, 7.0 / rows / shape)
+
+    columns = max(range(1, count + 1), key=lambda c: (size(c), -c))
+    rows = -(-count // columns)
+    return columns, rows, 8.0
+
+
+def _frame(axes: Axes, extent: tuple[float, float, float, float], lonlat: bool) -> None:
+    axes.set_xlim(extent[0], extent[2])
+    axes.set_ylim(extent[1], extent[3])
+    axes.set_aspect(_stretch(extent, lonlat))
+    axes.set_xticks([])
+    axes.set_yticks([])
+    axes.grid(visible=False)
+    for spine in axes.spines.values():
+        spine.set_visible(False)
+
+
+def _fill(
+    axes: Axes, content: MapContent, panel: int, limits: np.ndarray, colours: np.ndarray
+) -> None:
+    from matplotlib.collections import PathCollection
+    from matplotlib.colors import BoundaryNorm, ListedColormap
+
+    if content.grid is not None:
+        values = np.ma.masked_invalid(content.grid.values[min(panel, len(content.grid.values) - 1)])
+        edges = content.grid.x_edges, content.grid.y_edges
+        if content.values is None:
+            norm = BoundaryNorm(limits, len(colours))
+            axes.pcolormesh(*edges, values, cmap=ListedColormap(colours), norm=norm)
+        else:
+            axes.pcolormesh(*edges, values, cmap=colour_scale("grey", ("#ffffff", "#c4cace")))
+    if content.shapes is None:
+        return
+    paths = [_path(shape) for shape in content.shapes]
+    if content.values is None:
+        axes.add_collection(PathCollection(paths, facecolor="none", edgecolor=INK, linewidth=0.8))
+        return
+    values = content.values[panel]
+    known = np.isfinite(values)
+    which = np.clip(np.searchsorted(limits, values, side="right") - 1, 0, len(colours) - 1)
+    face = [tuple(colours[k]) if ok else MISSING for k, ok in zip(which, known, strict=True)]
+    see_through = 0.85 if content.grid is not None else 1.0
+    axes.add_collection(
+        PathCollection(paths, facecolor=face, edgecolor=COAST, linewidth=0.6, alpha=see_through)
+    )
+    gaps = [path for path, ok in zip(paths, known, strict=True) if not ok]
+    axes.add_collection(
+        PathCollection(gaps, facecolor="none", edgecolor=HATCH, hatch="////", linewidth=0.6)
+    )
+
+
+def _path(shape: Any) -> Any:
+    """A polygon with its holes and parts as one path."""
+    from matplotlib.path import Path
+
+    vertices, codes = [np.zeros((0, 2))], [np.zeros(0, np.uint8)]
+    for part in shapely.get_parts(shape):
+        if shapely.get_type_id(part) != 3:
+            continue
+        for n, ring in enumerate(shapely.get_rings(part)):
+            points = shapely.get_coordinates(ring)
+            # Holes run the other way round, so that they stay open.
+            if shapely.is_ccw(ring) != (n == 0):
+                points = points[::-1]
+            code = np.full(len(points), Path.LINETO, np.uint8)
+            code[0], code[-1] = Path.MOVETO, Path.CLOSEPOLY
+            vertices.append(points)
+            codes.append(code)
+    return Path(np.concatenate(vertices), np.concatenate(codes))
+
+
+def _name(axes: Axes, content: MapContent) -> int:
+    """Write names where they do not collide, large shapes first; how many find no room."""
+    from matplotlib.patheffects import withStroke
+    from matplotlib.textpath import TextPath
+
+    assert content.shapes is not None
+    width = (axes.get_xlim()[1] - axes.get_xlim()[0]) / _pixels_wide(axes)
+    height = width / _aspect(axes)
+    taken: list[tuple[float, float, float, float]] = []
+    left_out = 0
+    for n in np.argsort(-shapely.area(content.shapes)):
+        shape, name = content.shapes[n], shortened(content.labels[n], 22)
+        x, y = shapely.get_coordinates(shapely.point_on_surface(shape))[0]
+        box = TextPath((0, 0), name, size=9 * 100 / 72).get_extents()
+        half = (box.width / 2 + 4) * width, (box.height / 2 + 4) * height
+        placed = (x - half[0], y - half[1], x + half[0], y + half[1])
+        if any(_meet(placed, other) for other in taken):
+            left_out += 1
+            continue
+        taken.append(placed)
+        axes.text(
+            x,
+            y,
+            name,
+            fontsize=9,
+            ha="center",
+            va="center",
+            path_effects=[withStroke(linewidth=2.5, foreground="#ffffffcc")],
+        )
+    return left_out
+
+
+def _pixels_wide(axes: Axes) -> float:
+    """Pixels that the map is wide once its aspect is kept."""
+    figure = axes.get_figure()
+    assert figure is not None
+    wide, high = WIDTH * (1 - LEGEND) * 100, 7.0 * 100
+    spec = axes.get_gridspec()
+    if spec is not None:
+        wide, high = wide / spec.ncols, high / spec.nrows
+    x0, x1 = axes.get_xlim()
+    y0, y1 = axes.get_ylim()
+    return min(wide, high * (x1 - x0) / ((y1 - y0) * _aspect(axes)))
+
+
+def _aspect(axes: Axes) -> float:
+    aspect = axes.get_aspect()
+    return 1.0 if isinstance(aspect, str) else float(aspect)
+
+
+def _meet(a: tuple[float, ...], b: tuple[float, ...]) -> bool:
+    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
+
+
+def _legend(
+    figure: Figure,
+    content: MapContent,
+    limits: np.ndarray,
+    colours: np.ndarray,
+    coloured: np.ndarray,
+) -> None:
+    from matplotlib.patches import Patch
+
+    digits = _digits(limits)
+    texts = [
+        f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
+        for low, high in itertools.pairwise(limits.tolist())
+    ]
+    patches = [
+        Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)
+        for colour, text in zip(colours, texts, strict=True)
+    ][::-1]
+    if content.values is not None and np.isnan(coloured).any():
+        patches.append(
+            Patch(facecolor=MISSING, edgecolor=HATCH, hatch="////", linewidth=0, label="no value")
+        )
+    figure.legend(
+        handles=patches,
+        loc="center left",
+        bbox_to_anchor=(1 - LEGEND + 0.005, 0.5),
+        title=content.unit,
+        alignment="left",
+        fontsize=10,
+        handlelength=1.8,
+        handleheight=1.3,
+    )
+
+
+def _digits(limits: np.ndarray) -> int:
+    """Decimals that tell the limits apart."""
+    for digits in range(8):
+        if np.allclose(np.round(limits, digits), limits, rtol=0, atol=1e-6 * np.ptp(limits)):
+            return digits
+    narrowest = float(np.diff(limits).min())
+    return max(0, 1 - math.floor(math.log10(narrowest)))

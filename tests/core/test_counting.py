@@ -1,5 +1,7 @@
 """Counts and spells against plain loops over days."""
 
+import itertools
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -77,10 +79,11 @@ def test_counts_are_those_of_a_plain_loop_however_the_record_is_cut(record, leas
     if not counting.mergeable:
         cuts = [cuts[0], cuts[-1]]
     parts = [
-        counting.update(a, Met(met[a:b], np.ones((1, 3), bool), {"total": values[a:b]} | {
-            "excess": values[a:b]
-        }))
-        for a, b in zip(cuts[:-1], cuts[1:], strict=True)
+        counting.update(
+            a,
+            Met(met[a:b], np.ones((1, 3), bool), {"total": values[a:b]} | {"excess": values[a:b]}),
+        )
+        for a, b in itertools.pairwise(cuts)
     ]
     while len(parts) > 1:  # neighbours merge in any order
         n = random.randrange(len(parts) - 1)
@@ -103,7 +106,7 @@ def test_periods_given_out_early_are_final(record, least):
     sums = {name: np.ones(met.shape) for name in ("total", "excess")}
     whole = counting.close(counting.update(0, Met(met, np.ones((1, 3), bool), sums)))
     held, given_out = None, []
-    for a, b in zip(cuts[:-1], cuts[1:], strict=True):
+    for a, b in itertools.pairwise(cuts):
         part = {name: values[a:b] for name, values in sums.items()}
         tally = counting.update(a, Met(met[a:b], np.ones((1, 3), bool), part))
         held = tally if held is None else counting.merge(held, tally)

@@ -12,6 +12,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from bavlo.core.errors import RequestError
+from bavlo.core.periods import Fold
+from bavlo.core.timeaxis import TimeAxis
+
 NEVER = np.int32(2**31 - 1)
 SUMS = ("total", "excess")
 
@@ -32,6 +36,8 @@ class StepPlaces:
         Spells are cut at the edges of periods.
     record : int
         The first step of all that are looked at; no spell can have begun before it.
+    expected : (P,) float64 or None
+        How many steps each period has when none is missing.
     """
 
     period: np.ndarray
@@ -40,6 +46,35 @@ class StepPlaces:
     follows: np.ndarray
     cut: bool
     record: int = 0
+    expected: np.ndarray | None = None
+
+
+def step_places(time: TimeAxis, fold: Fold, *, cut: bool, first: int, last: int) -> StepPlaces:
+    """Where the steps `first` to `last` (excluded) lie in the periods of a fold.
+
+    Steps are numbered from `first`.
+
+    Raises
+    ------
+    RequestError
+        Where a step lies in two periods, which conditions cannot share out.
+    """
+    if (fold.share < 1).any():
+        raise RequestError(
+            "--every", "a step lies in two periods, and a condition is not shared out", ""
+        )
+    periods = fold.expected.size
+    period = np.full(last - first, -1, np.int64)
+    inside = (fold.step >= first) & (fold.step < last)
+    period[fold.step[inside] - first] = fold.period[inside]
+    known = np.flatnonzero(period >= 0)
+    begin = np.searchsorted(period[known], np.arange(periods), side="left")
+    end = np.searchsorted(period[known], np.arange(periods), side="right")
+    places = np.append(known, last - first)
+    follows = np.ones(last - first, bool)
+    follows[1:] = time.start[first + 1 : last] == time.end[first : last - 1]
+    stops = np.where(end > begin, places[np.maximum(end - 1, 0)] + 1, places[begin])
+    return StepPlaces(period, places[begin], stops, follows, cut, 0, fold.expected)
 
 
 @dataclass(frozen=True, eq=False)

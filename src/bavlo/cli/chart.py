@@ -39,6 +39,12 @@ def parser() -> Parser:
         "--only", metavar="NAME", action="append", help="only this region, or those that match"
     )
     made.add_argument(
+        "--pick",
+        metavar="COLUMN=VALUE",
+        action="append",
+        help="which measure, condition, count, … where a table has several; repeatable",
+    )
+    made.add_argument(
         "--base", metavar="FIRST..LAST", help="years of means and bands (default: all)"
     )
     made.add_argument("--title", metavar="TEXT", help="heading (default: made from the table)")
@@ -55,8 +61,8 @@ def run(arguments: list[str]) -> int:
     from bavlo.core.normals import parse_base
     from bavlo.figures import draw
     from bavlo.formats.outputs import check_outputs
-    from bavlo.formats.regions import chosen
     from bavlo.formats.tables import csv
+    from bavlo.study.request import parse_pick
 
     outputs = [Path(text).expanduser() for text in given["out"]]
     check_endings(outputs, charts_only=True)
@@ -65,8 +71,9 @@ def run(arguments: list[str]) -> int:
     for text in given["tables"]:
         path = Path(text).expanduser()
         table = csv.read(path)
-        keep = chosen(path, table.labels("region"), tuple(given["only"] or ()))
-        tables.append(table.take("region", keep))
+        for pick in given["pick"] or ():
+            table = table.where(*parse_pick(pick))
+        tables.append(_only(path, table, tuple(given["only"] or ())))
     title = given["title"] or " and ".join(dict.fromkeys(_title(table) for table in tables))
     base = parse_base(given["base"]) if given["base"] else None
     write_figure(outputs, lambda: draw(tables, title, given["kind"], base=base))
@@ -75,10 +82,26 @@ def run(arguments: list[str]) -> int:
     return 0
 
 
+def _only(path: Path, table: Any, only: tuple[str, ...]) -> Any:
+    """The table of some regions, be they an axis of it or named in each row."""
+    from bavlo.formats.regions import chosen
+
+    if "region" in table.axes:
+        return table.take("region", chosen(path, table.labels("region"), only))
+    names = table.labels("region")
+    different = list(dict.fromkeys(names))
+    kept = {different[n] for n in chosen(path, different, only)}
+    return table.take("row", [n for n, name in enumerate(names) if name in kept])
+
+
 def _title(table: Any) -> str:
     """What a table holds, in words."""
-    names = {"normals": "Normals of ", "anomalies": "Anomalies of "}
-    title = names.get(table.name, "") + ", ".join(dict.fromkeys(table.labels("variable")))
+    names = {"normals": "Normals of ", "anomalies": "Anomalies of ", "events": "Events: "}
+    names["return levels"] = "Return levels of "
+    about = "condition" if "condition" in table.header else "variable"
+    title = names.get(table.name, "") + ", ".join(dict.fromkeys(table.labels(about)))
+    if table.name == "extremes":
+        title += f": {' and '.join(table.along('count', 'count'))}".replace(": index", "")
     if "combine" in table.header and table.labels("combine")[0]:
         title += f" ({table.labels('combine')[0]} of each period)"
     return title

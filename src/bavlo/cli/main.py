@@ -16,6 +16,7 @@ COMMANDS = {
     "series": ("bavlo.cli.series", "values by region and period"),
     "normals": ("bavlo.cli.normals", "what is usual in each region and period of the year"),
     "anomalies": ("bavlo.cli.anomalies", "how each period stands against its normal"),
+    "extremes": ("bavlo.cli.extremes", "counts of conditions, indices, events, return levels"),
     "grid": ("bavlo.cli.grid", "a grid again: joined, cut, combined over periods, as anomaly"),
     "chart": ("bavlo.cli.chart", "a figure of a table"),
     "map": ("bavlo.cli.map", "a map of a table or a grid"),

@@ -72,7 +72,7 @@ def run(arguments: list[str]) -> int:
     from bavlo.formats.outputs import check_outputs
     from bavlo.study.mapping import MapRequest, map_content
     from bavlo.study.options import make_request
-    from bavlo.study.request import expand
+    from bavlo.study.request import expand, parse_pick
 
     outputs = [Path(text).expanduser() for text in given["out"]]
     check_endings(outputs, charts_only=True)
@@ -87,7 +87,7 @@ def run(arguments: list[str]) -> int:
             plain.reading,
             given["column"],
             tuple(given["period"] or ()),
-            tuple(_pick(text) for text in given["pick"] or ()),
+            tuple(parse_pick(text) for text in given["pick"] or ()),
             expand(given["beneath"])[0] if given["beneath"] else None,
             given["title"],
         ),
@@ -98,10 +98,3 @@ def run(arguments: list[str]) -> int:
         print(f"wrote {path}")
     screen.finish()
     return 0
-
-
-def _pick(text: str) -> tuple[str, str]:
-    name, sign, value = text.partition("=")
-    if not sign:
-        raise RequestError("--pick", f"'{text}' names no value", "write it as measure=p90")
-    return name, value

@@ -23,7 +23,14 @@ def beside(path: Path) -> Path:
 def check(request: Request) -> None:
     """Refuse outputs that cannot be written, before any work is done."""
     check_endings(request.outputs)
-    check_outputs(request.outputs, replace=request.replace)
+    if request.events is not None and request.events.suffix.lower() not in TABLES:
+        raise RequestError("--events", f"{request.events} is no table", "name a .csv")
+    check_outputs(wanted_files(request), replace=request.replace)
+
+
+def wanted_files(request: Request) -> tuple[Path, ...]:
+    """All files that a request names, but for those that stand beside them."""
+    return request.outputs + (() if request.events is None else (request.events,))
 
 
 def check_endings(paths: Sequence[Path], *, charts_only: bool = False) -> None:
@@ -38,21 +45,35 @@ def check_endings(paths: Sequence[Path], *, charts_only: bool = False) -> None:
             )
 
 
-def write_all(request: Request, table: Table, title: str, provenance: dict[str, Any]) -> None:
-    """Write every output, each with its provenance beside it."""
+def write_all(
+    request: Request, result: Any, events: Table | None = None, drawing: Any = None
+) -> None:
+    """Write every output, each with its provenance beside it.
+
+    Parameters
+    ----------
+    result
+        Table, title and provenance.
+    events
+        A table of its own.
+    drawing
+        Settings for the chart.
+    """
     from bavlo.study.provenance import as_json
 
-    wanted = [path for out in request.outputs for path in (out, beside(out))]
+    named = wanted_files(request)
+    wanted = [path for out in named for path in (out, beside(out))]
     with whole_files(wanted) as drafts:
-        for path in request.outputs:
+        for path in named:
+            table = events if path == request.events and events is not None else result.table
             if path.suffix.lower() in TABLES:
                 from bavlo.formats.tables import csv
 
                 with drafts[path].open("w", encoding="utf-8", newline="") as file:
                     csv.write(table, file)
             else:
-                _draw(table, title, path, drafts[path])
-            drafts[beside(path)].write_text(as_json(provenance), encoding="utf-8")
+                _draw(table, result.title, path, drafts[path], drawing or {})
+            drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
 
 
 def write_figure(paths: Sequence[Path], make: Callable[[], Any]) -> None:
@@ -64,8 +85,8 @@ def write_figure(paths: Sequence[Path], make: Callable[[], Any]) -> None:
             save(make(), drafts[path], path.suffix.lower()[1:])
 
 
-def _draw(table: Table, title: str, path: Path, draft: Path) -> None:
+def _draw(table: Table, title: str, path: Path, draft: Path, drawing: Any) -> None:
     from bavlo.figures import draw
     from bavlo.figures.style import save
 
-    save(draw([table], title), draft, path.suffix.lower()[1:])
+    save(draw([table], title, **drawing), draft, path.suffix.lower()[1:])

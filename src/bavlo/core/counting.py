@@ -178,17 +178,18 @@ class Counting:
             return None
         first = int(period[inside[0]]) if inside.size else self._next_period(begin)
         count = int(period[inside[-1]]) - first + 1 if inside.size else 0
-        counts = self._empty(count, columns)
+        counts = self.empty(count, columns)
         head = tail = np.zeros(columns, np.int32)
         head_sums: dict[tuple[str, int], np.ndarray] = {}
         tail_sums: dict[tuple[str, int], np.ndarray] = {}
         counted = part.met
         if self.runs:
-            breaks = ~self.places.follows[begin : begin + steps]
-            length, head, tail = run_lengths(part.met, breaks)
+            runs = find_runs(part.met, ~self.places.follows[begin : begin + steps])
+            head, tail = runs.head, runs.tail
             if begin == self.places.record:
                 head = np.zeros_like(head)  # what opens the record has begun there
-            counted = part.met & (length >= self.least)
+            if self.least > 1:
+                counted = runs.length >= self.least
             if self.least > 1:
                 short_head = np.arange(steps)[:, None] < np.where(head < self.least, head, 0)
                 from_end = np.arange(steps)[::-1, None] < np.where(tail < self.least, tail, 0)
@@ -199,8 +200,9 @@ class Counting:
                             if where[rows].any():
                                 values = np.where(where[rows], part.sums[name][rows], 0.0)
                                 into[name, p] = values.sum(axis=0)
-            self._spells(counts, part.met, length, head, tail, period, first, breaks)
         rows, starts = _runs_of(period, inside)
+        if self.runs:
+            self._spells(counts, runs, head, rows - first, starts)
         for row, (low, high) in zip(rows - first, starts, strict=True):
             self._add_rows(counts, int(row), begin, slice(low, high), counted, part)
         return Tally(first, begin, begin + steps, counts, head, tail, head_sums, tail_sums)
@@ -209,7 +211,8 @@ class Counting:
         """The first period that begins at a step or after it."""
         return int(np.searchsorted(self.places.begin, step))
 
-    def _empty(self, periods: int, columns: int) -> dict[str, np.ndarray]:
+    def empty(self, periods: int, columns: int) -> dict[str, np.ndarray]:
+        """Counts of periods in which nothing has happened."""
         counts = {
             name: np.full((periods, columns), EMPTY.get(name, 0), np.int32) for name in self.names
         }
@@ -245,62 +248,36 @@ class Counting:
     def _spells(
         self,
         counts: dict[str, np.ndarray],
-        met: np.ndarray,
-        length: np.ndarray,
+        runs: Runs,
         head: np.ndarray,
-        tail: np.ndarray,
-        period: np.ndarray,
-        first: int,
-        breaks: np.ndarray,
+        rows: np.ndarray,
+        places: list[tuple[int, int]],
     ) -> None:
-        """Spells that end within the steps; whole records have their ends settled by `close`."""
+        """Spells that end within the steps; those at their ends are settled by what comes there.
+
+        A run that closes the steps may go on in the next ones, and the one that opens them may be
+        longer than here. Where spells are cut, each piece counts with its own length.
+        """
         wanted = {"spells", "longest"} & counts.keys()
         if not wanted:
             return
-        steps = len(met)
-        if self.places.cut:
-            self._pieces(counts, met & (length >= self.least), period, first, breaks)
-            return
-        for t in range(steps):
-            p = period[t] - first
-            if period[t] < 0:
-                continue
-            # A run ends here if the next step does not go on with it. The run that closes the
-            # steps may go on in the next ones; the one that opens them may be longer than here.
-            if t == steps - 1:
-                continue
-            ends = met[t] & (~met[t + 1] if not breaks[t + 1] else True)
-            ends &= head != t + 1
-            ends &= length[t] >= self.least
+        steps = len(runs.start)
+        number = np.arange(steps, dtype=np.int32)[:, None]
+        long_enough = runs.met & (runs.end - runs.start >= self.least)
+        for row, (low, high) in zip(rows.tolist(), places, strict=True):
+            part = slice(low, high)
+            start, end = runs.start[part], runs.end[part]
+            if self.places.cut:
+                start, end = np.maximum(start, low), np.minimum(end, high)
+                marks = long_enough[part] & (number[part] == start)
+            else:
+                marks = long_enough[part] & (number[part] == end - 1) & (end < steps)
+                marks &= end > head  # not the run that opens the steps
             if "spells" in counts:
-                counts["spells"][p] += ends
+                counts["spells"][row] += count_true(marks)
             if "longest" in counts:
-                np.maximum(counts["longest"][p], length[t] * ends, out=counts["longest"][p])
-
-    def _pieces(
-        self,
-        counts: dict[str, np.ndarray],
-        counted: np.ndarray,
-        period: np.ndarray,
-        first: int,
-        breaks: np.ndarray,
-    ) -> None:
-        """Spells cut at the edges of periods: every piece counts with its own length."""
-        run = np.zeros(counted.shape[1], np.int32)
-        for t in range(len(counted)):
-            if period[t] < 0:
-                run[:] = 0
-                continue
-            if t and (period[t] != period[t - 1] or breaks[t]):
-                run[:] = 0
-            begins = counted[t] & (run == 0)
-            run += 1
-            run *= counted[t]
-            p = period[t] - first
-            if "spells" in counts:
-                counts["spells"][p] += begins
-            if "longest" in counts:
-                np.maximum(counts["longest"][p], run, out=counts["longest"][p])
+                length = ((end - start) * marks).max(axis=0)
+                np.maximum(counts["longest"][row], length, out=counts["longest"][row])
 
     def merge(self, earlier: Tally, later: Tally) -> Tally:
         """Put together what two neighbouring runs of steps have made."""
@@ -309,7 +286,7 @@ class Counting:
         first = min(earlier.first, later.first)
         stop = max(earlier.stop, later.stop)
         columns = earlier.head.size
-        counts = self._empty(stop - first, columns)
+        counts = self.empty(stop - first, columns)
         for part in (earlier, later):
             rows = slice(part.first - first, part.stop - first)
             for name, array in part.counts.items():
@@ -465,39 +442,49 @@ def count_true(flags: np.ndarray) -> np.ndarray:
     return out
 
 
-def run_lengths(met: np.ndarray, breaks: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Length of the run of met steps that each step lies in.
+@dataclass(frozen=True, eq=False)
+class Runs:
+    """The runs of met steps.
 
     Parameters
     ----------
     met : (T, K) bool
-    breaks : (T,) bool
-        Steps that do not go on with the one before them.
-
-    Returns
-    -------
-    length : (T, K) int32
-        0 where not met.
-    head, tail : (K,) int32
-        Lengths of the first and the last run where they touch the ends.
+    start, end : (T, K) int32
+        Where met, the first step of the run that a step lies in and the one after its last.
     """
-    steps, columns = met.shape
-    length = np.zeros((steps, columns), np.int32)
-    run = np.zeros(columns, np.int32)
-    head = np.zeros(columns, np.int32)
-    opening = np.ones(columns, bool)
-    for t in range(steps):
-        if breaks[t] and t:
-            run[:] = 0
-            opening[:] = False
-        run += 1
-        run *= met[t]
-        length[t] = run
-        opening &= met[t]
-        head += opening
-    tail = run.copy()
-    for t in range(steps - 2, -1, -1):
-        if not breaks[t + 1]:
-            # Within a run the last length is the whole one.
-            np.maximum(length[t], length[t + 1] * met[t], out=length[t])
-    return length, head, tail
+
+    met: np.ndarray
+    start: np.ndarray
+    end: np.ndarray
+
+    @property
+    def length(self) -> np.ndarray:
+        """(T, K) int32, 0 where not met."""
+        return (self.end - self.start) * self.met
+
+    @property
+    def head(self) -> np.ndarray:
+        """(K,) int32 length of the run at the beginning."""
+        return np.where(self.met[0], self.end[0], 0).astype(np.int32)
+
+    @property
+    def tail(self) -> np.ndarray:
+        """(K,) int32 length of the run at the end."""
+        return np.where(self.met[-1], len(self.met) - self.start[-1], 0).astype(np.int32)
+
+
+def find_runs(met: np.ndarray, breaks: np.ndarray) -> Runs:
+    """The runs of (T, K) steps; `breaks` (T,) are steps that do not go on with the one before."""
+    steps = len(met)
+    number = np.arange(steps, dtype=np.int32)
+    # A run begins after the last step that is not met, or at a break in time.
+    gap = np.where(met, np.int32(-1), number[:, None])
+    start = np.maximum.accumulate(gap, axis=0) + np.int32(1)
+    gap = np.where(met, np.int32(steps), number[:, None])
+    end = np.minimum.accumulate(gap[::-1], axis=0)[::-1]
+    if breaks[1:].any():
+        edges = np.concatenate([[0], np.flatnonzero(breaks[1:]) + 1, [steps]]).astype(np.int32)
+        piece = np.searchsorted(edges, number, side="right") - 1
+        start = np.maximum(start, edges[piece][:, None])
+        end = np.minimum(end, edges[piece + 1][:, None])
+    return Runs(met, start, end)

@@ -14,7 +14,7 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.counting import Counting, Met, StepPlaces
+from bavlo.core.counting import Counting, Met, StepPlaces, find_runs
 from bavlo.core.errors import RequestError
 from bavlo.core.normals import Base
 from bavlo.core.percentiles import (
@@ -29,6 +29,7 @@ RAIN, TMAX, TMIN = "rain", "tmax", "tmin"
 MOST_MISSING = {"month": 3, "year": 15}  # days
 LONG_SPELL = 6  # days
 GROWING = 5.0  # degC
+FAR = 10**6  # steps
 
 
 @dataclass(eq=False)
@@ -230,13 +231,8 @@ def _half_year(r: Record, begin: int) -> int:
 
 def _first_spell(met: np.ndarray) -> np.ndarray:
     """(K,) first step of the first run of six met steps; far away where there is none."""
-    run = np.zeros(met.shape[1], np.int64)
-    first = np.full(met.shape[1], 10**6)
-    for t in range(len(met)):
-        run += 1
-        run *= met[t]
-        first = np.where((run == LONG_SPELL) & (first == 10**6), t - LONG_SPELL + 1, first)
-    return first
+    long_enough = find_runs(met, np.zeros(len(met), bool)).length >= LONG_SPELL
+    return np.where(long_enough.any(axis=0), long_enough.argmax(axis=0), FAR)
 
 
 @dataclass(frozen=True)

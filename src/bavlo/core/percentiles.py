@@ -293,24 +293,43 @@ def _judged_with_gaps(
     window: np.ndarray, day: np.ndarray, percent: float, *, above: bool
 ) -> np.ndarray:
     """The same where values are missing, by taking the percentile anew for every stand-in."""
-    columns, _, years = window.shape
+    columns, span, years = window.shape
     out = np.full((columns, years), np.nan)
     whole = ~np.isnan(window).any(axis=(1, 2))
     if whole.any():
         out[whole] = _judged(window[whole], day[whole], percent, above=above)
     odd = np.flatnonzero(~whole)
+    # As where nothing is missing, only days near the percentile need a closer look.
+    sample = np.sort(window[odd].reshape(odd.size, -1), axis=1)  # NaN last
+    count = (~np.isnan(sample)).sum(axis=1)
+    at = percent / 100 * (count + 1 / 3) + 1 / 3 - 1
+    gaps = sample.shape[1] - count
+    row = np.arange(odd.size)
+    low = np.floor(at).astype(int) - span - gaps - 1
+    high = np.ceil(at).astype(int) + span + gaps + 1
+    lowest = np.where(low >= 0, sample[row, np.maximum(low, 0)], -np.inf)[:, None]
+    highest = np.where(high < count, sample[row, np.minimum(high, sample.shape[1] - 1)], np.inf)
+    own = day[odd]
+    found = np.where(own > highest[:, None] if above else own < lowest, 1.0, 0.0)
+    near = (own >= lowest) & (own <= highest[:, None])
+    # A window that may have too little is looked at in full.
+    near |= (count - span < LEAST_SHARE * sample.shape[1] + span)[:, None]
     for year in range(years):
-        beyond = np.zeros(odd.size)
-        told = np.zeros(odd.size)
+        pairs = np.flatnonzero(near[:, year])
+        if not pairs.size:
+            continue
+        beyond, told = np.zeros(pairs.size), np.zeros(pairs.size)
         others = [y for y in range(years) if y != year]
+        mine = window[odd[pairs]]
+        value = own[pairs, year]
         for other in others:
-            sample = window[odd][:, :, [*others, other]].reshape(odd.size, -1)
-            limit = _percentiles(sample, (percent,))[0]
-            value = day[odd, year]
+            stand_in = mine[:, :, [*others, other]].reshape(pairs.size, -1)
+            limit = _percentiles(stand_in, (percent,))[0]
             beyond += value > limit if above else value < limit
             told += ~np.isnan(limit)
         with np.errstate(invalid="ignore", divide="ignore"):
-            out[odd, year] = np.where(told > 0, beyond / told, np.nan)
+            found[pairs, year] = np.where(told > 0, beyond / told, np.nan)
+    out[odd] = found
     return out
 
 

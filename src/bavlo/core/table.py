@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.errors import RequestError
+
 ROWS_AT_ONCE = 100_000
 
 
@@ -86,15 +88,29 @@ class Table:
         for first in range(0, len(self), ROWS_AT_ONCE):
             yield self.rows(first, first + ROWS_AT_ONCE)
 
-    def take(self, axis: str, keep: np.ndarray) -> Table:
+    def take(self, axis: str, keep: np.ndarray | Sequence[int]) -> Table:
         """The table with only some places of an axis."""
         columns = tuple(
-            Column(c.name, c.axes, np.take(c.values, keep, axis=c.axes.index(axis)))
+            Column(c.name, c.axes, np.take(c.values, np.asarray(keep, int), c.axes.index(axis)))
             if axis in c.axes
             else c
             for c in self.columns
         )
         return Table(self.name, {**self.axes, axis: len(keep)}, columns)
+
+    def where(self, name: str, value: str) -> Table:
+        """The table of one value of an axis, or of the rows that have it where it is no axis."""
+        if name not in self.header:
+            raise RequestError("--pick", f"the table has no column {name}", "check its header")
+        axis = name if name in self.axes else "row"
+        if axis not in self.axes:
+            raise RequestError("--pick", f"{name} does not divide the table", "choose another")
+        texts = [f"{v:g}" if isinstance(v, float) else str(v) for v in self.along(name, axis)]
+        keep = [n for n, text in enumerate(texts) if text == value]
+        if not keep:
+            known = ", ".join(dict.fromkeys(texts[:200]))
+            raise RequestError("--pick", f"{name} has no {value}", f"it has: {known}")
+        return self.take(axis, keep)
 
     def labels(self, name: str) -> list[str]:
         """The values of a column along its own axes only."""

@@ -306,6 +306,20 @@ def step_of_a_day(unit: str) -> float:
     return parts[0] / {"day": 1.0, "month": 30.4, "year": 365.2}[parts[1]]
 
 
+def is_rate_unit(unit: str) -> bool:
+    """Whether a unit is one of water per time."""
+    return _rate_parts(unit) is not None
+
+
+def suits(unit: str, target: str) -> bool:
+    """Whether values in a unit can be converted to another."""
+    try:
+        convert(np.zeros(1), unit, target, difference=False)
+    except RequestError:
+        return False
+    return True
+
+
 def depth_in_mm(unit: str) -> float:
     """How many mm of water one of a unit of depth is."""
     factor = _depth_factor(unit)

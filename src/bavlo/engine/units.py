@@ -10,10 +10,10 @@ from bavlo.core.reductions import Unit
 VALUES_AT_ONCE = 2**20  # cells × steps of a unit
 
 
-def plan_units(fold: Fold, cells: int) -> list[Unit]:
+def plan_units(fold: Fold, cells: int, values: int = VALUES_AT_ONCE) -> list[Unit]:
     """Runs of steps, cut where periods begin.
 
-    Short periods are put together up to VALUES_AT_ONCE values. A long one is cut into runs counted
+    Short periods are put together up to `values`. A long one is cut into runs counted
     from its own first step, so that its sums do not depend on what stands before it.
 
     Parameters
@@ -22,10 +22,12 @@ def plan_units(fold: Fold, cells: int) -> list[Unit]:
         The steps that are needed and the periods that they belong to.
     cells
         Number of used cells.
+    values
+        Cells × steps of a unit.
     """
     if not fold.step.size:
         return []
-    most = max(1, VALUES_AT_ONCE // max(cells, 1))
+    most = max(1, values // max(cells, 1))
     used = np.unique(fold.step)
     period = fold.period[np.searchsorted(fold.step, used)]
     breaks = (np.diff(used) != 1) | (np.diff(period) != 0)

@@ -39,7 +39,7 @@ class Kind:
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
-        Kind("lines", ("series",), "series", "draw_series", "values over time"),
+        Kind("lines", ("series", "extremes"), "series", "draw_series", "values over time"),
         Kind("bars", ("anomalies",), "climate", "draw_anomalies", "above and below the normal"),
         Kind("normals", ("normals",), "climate", "draw_normals", "the usual course of the year"),
         Kind(
@@ -49,6 +49,10 @@ KINDS: dict[str, Kind] = {
             "draw_diagram",
             "rain and temperature together, from two tables of normals",
         ),
+        Kind("timeline", ("events",), "extremes", "draw_timeline", "events as bars, by their peak"),
+        Kind("calendar", ("events",), "extremes", "draw_calendar", "days of events, year by year"),
+        Kind("longest", ("events",), "extremes", "draw_longest", "the longest spells"),
+        Kind("levels", ("return levels",), "extremes", "draw_levels", "values by return period"),
         Kind(
             "years",
             ("series",),
@@ -58,13 +62,17 @@ KINDS: dict[str, Kind] = {
         ),
         Kind(
             "totals",
-            ("series",),
+            ("series", "extremes"),
             "years",
             "draw_totals",
             "a bar a year, with the mean and the years of the records",
         ),
         Kind(
-            "matrix", ("series", "anomalies"), "years", "draw_matrix", "years down, months across"
+            "matrix",
+            ("series", "extremes", "anomalies"),
+            "years",
+            "draw_matrix",
+            "years down, months across",
         ),
     )
 }
@@ -78,7 +86,7 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
     kind
         A name of KINDS; None for the usual one.
     settings
-        What the kind takes further: base.
+        What the kind takes further: base, and for return levels the yearly highest values.
     """
     from importlib import import_module
 
@@ -95,6 +103,10 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
         raise RequestError("--kind" if known else "--out", what, f"use {known or 'CSV'}")
     if len(tables) > 1 and kind != "diagram":
         raise RequestError("--kind", f"{kind} draws one table", "give one")
+    if name == "extremes":
+        from bavlo.figures.extremes import as_series
+
+        tables = [as_series(table) for table in tables]
     module = import_module(f"bavlo.figures.{KINDS[kind].module}")
     function: Callable[..., Figure] = getattr(module, KINDS[kind].function)
     return function(tables if kind == "diagram" else tables[0], title, **settings)

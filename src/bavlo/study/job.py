@@ -127,7 +127,7 @@ def prepare(request: Request, listener: Listener) -> Job:
     time = source.time or STATIC
     regions = regions_of(request, listener)
     shared = overlay_of(regions.regions, source.layout, request.at_points)
-    _check_overlap(source, regions, shared, listener)
+    check_overlap(source, regions, shared, listener)
 
     measures = tuple(parse_measure(name) for name in request.measures)
     combine = choose_combine(request, what, source)
@@ -141,7 +141,7 @@ def prepare(request: Request, listener: Listener) -> Job:
     folded = fold(time, periods, may_share=combine in (TOTAL, MEAN))
     _refuse_mixed_classes(measures, folded, request)
     folding = folding_of(time, what, periods, folded, request.combine.degree_days)
-    extra, is_count = _weights(request, source, shared, listener)
+    extra, is_count = further_weights(request, source, shared, listener)
     areas = None
     if any(measure.name == "volume" for measure in measures):
         areas = source.layout.ellipsoid_areas(shared.cells)
@@ -224,7 +224,7 @@ def _refuse_mixed_classes(measures: tuple[Measure, ...], folded: Fold, request: 
             )
 
 
-def _weights(
+def further_weights(
     request: Request, source: GridSource, shared: Overlay, listener: Listener
 ) -> tuple[np.ndarray | None, bool]:
     """The further weight of each used cell, and whether it is a count per cell."""
@@ -294,9 +294,10 @@ def regions_of(request: Request, listener: Listener) -> RegionFile:
     return found
 
 
-def _check_overlap(
+def check_overlap(
     source: GridSource, region_file: RegionFile, shared: Overlay, listener: Listener
 ) -> None:
+    """Refuse regions none of which lies on the grid; warn of those that do not or only partly."""
     inside = shared.entries > 0
     if not inside.any():
         raise InputError(

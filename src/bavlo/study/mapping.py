@@ -76,7 +76,7 @@ def _of_table(request: MapRequest, listener: Listener) -> MapContent:
     if request.regions is None:
         raise RequestError("--regions", "a map of a table needs its regions", "name their file")
     for name, value in request.pick:
-        table = _picked(table, name, value)
+        table = table.where(name, value)
     odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]
     if odd:
         raise RequestError(
@@ -134,18 +134,6 @@ def _of_table(request: MapRequest, listener: Listener) -> MapContent:
 
 def _texts(table: Table, axis: str) -> list[str]:
     return [f"{v:g}" if isinstance(v, float) else str(v) for v in table.labels(axis)]
-
-
-def _picked(table: Table, axis: str, value: str) -> Table:
-    if axis not in table.axes or axis in FIXED:
-        others = [name for name in table.axes if name not in FIXED]
-        raise RequestError(
-            "--pick", f"the table has no axis {axis}", f"it has: {', '.join(others)}"
-        )
-    texts = _texts(table, axis)
-    if value not in texts:
-        raise RequestError("--pick", f"{axis} has no {value}", f"it has: {some_of(texts, 12)}")
-    return table.take(axis, np.array([texts.index(value)]))
 
 
 def _periods(

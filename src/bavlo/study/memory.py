@@ -10,6 +10,7 @@ from pathlib import Path
 from bavlo.core.errors import RequestError
 from bavlo.core.reductions import Unit
 from bavlo.study.job import Job
+from bavlo.study.request import Request
 
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins
 COPIES_OF_CELLS = 8  # decoded, masked, filled and turned copies of a unit's cells
@@ -51,12 +52,22 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
             per_step += per_cell
         else:
             kept += job.cells.cells.size * 8 * KEPT_PER_CELL + per_cell
-    unit_size = steps * per_step
-    base = in_use() + MARGIN + table_size + kept
-    fit = int((job.request.memory - base) // unit_size) if unit_size else job.request.jobs
+    return fitting(job.request, steps * per_step, table_size + kept)
+
+
+def fitting(request: Request, unit_size: float, kept: float) -> int:
+    """How many units of a size can be held at once, beside what is kept all the time.
+
+    Raises
+    ------
+    RequestError
+        Where not even one can; it names the least that is enough.
+    """
+    base = in_use() + MARGIN + kept
+    fit = int((request.memory - base) // unit_size) if unit_size else request.jobs
     if fit < 1:
         least = size_text(1.02 * (base + unit_size))
         raise RequestError(
-            "--memory", f"{size_text(job.request.memory)} is too little", f"this job needs {least}"
+            "--memory", f"{size_text(request.memory)} is too little", f"this job needs {least}"
         )
-    return min(job.request.jobs, fit)
+    return min(request.jobs, fit)

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.core.combine import parse_combine
+from bavlo.core.conditions import parse_condition, parse_counts
 from bavlo.core.errors import RequestError
 from bavlo.core.formula import parse_formula
 from bavlo.core.normals import parse_base
@@ -34,7 +35,9 @@ from bavlo.study.request import (
     parse_smooth,
     parse_statistics,
     parse_windows,
+    parse_years,
     split_by_grid,
+    split_commas,
 )
 
 
@@ -86,6 +89,15 @@ def _folder(text: str) -> Path:
     if not path.is_dir():
         raise RequestError("--scratch", f"there is no folder {path}", "make it first")
     return path
+
+
+def _indices(texts: list[str]) -> tuple[str, ...]:
+    from bavlo.core.indices import INDICES, find_index
+
+    names = split_commas(texts)
+    if [name.lower() for name in names] == ["all"]:
+        return tuple(name for name in INDICES if name != "Rnnmm")
+    return tuple(dict.fromkeys(find_index(name).name for name in names))
 
 
 OPTIONS: dict[str, Option] = {
@@ -141,6 +153,99 @@ OPTIONS: dict[str, Option] = {
             "(default: standard)",
             lambda t: parse_choice(t, "--score", ("standard", "spi")),
             group="time",
+        ),
+        Option(
+            "when",
+            "when",
+            "CONDITION",
+            '"[VARIABLE] OP THRESHOLD [and …] [for N days]", as "rain >= 20 mm" or '
+            '"tmax > p90 for 3 days"; repeatable',
+            lambda texts: tuple(parse_condition(text) for text in texts),
+            True,
+            group="extremes",
+        ),
+        Option(
+            "count",
+            "counts",
+            "NAME,…",
+            "days share spells longest total excess first last (default: days); repeatable",
+            lambda texts: parse_counts(split_commas(texts)),
+            True,
+            group="extremes",
+        ),
+        Option(
+            "index",
+            "indices",
+            "NAME,…",
+            "ETCCDI indices by name, as TX90p,Rx5day, or all; see --list",
+            _indices,
+            True,
+            group="extremes",
+        ),
+        Option(
+            "test-on",
+            "test_on",
+            "cell|region",
+            "test each cell and take the mean over the area, or test the region's own series "
+            "(default: cell)",
+            lambda t: parse_choice(t, "--test-on", ("cell", "region")),
+            group="extremes",
+        ),
+        Option(
+            "spell-edge",
+            "spell_edge",
+            "run|cut",
+            "spells run on over the edges of adjoining periods and count where they end, or are "
+            "cut there (default: run)",
+            lambda t: parse_choice(t, "--spell-edge", ("run", "cut")),
+            group="extremes",
+        ),
+        Option(
+            "events",
+            "events",
+            "FILE",
+            "write each spell in each region to this .csv",
+            lambda t: Path(t).expanduser(),
+            group="extremes",
+        ),
+        Option(
+            "area-share",
+            "area_share",
+            "SHARE",
+            "with --test-on cell, share of its area from which a region is in an event "
+            "(default: 0.25)",
+            lambda t: parse_share(t, "--area-share"),
+            group="extremes",
+        ),
+        Option(
+            "wet-day",
+            "wet_day",
+            "DEPTH",
+            "rain from which a day is wet (default: 1 mm)",
+            group="extremes",
+        ),
+        Option(
+            "no-bootstrap",
+            "no_bootstrap",
+            "",
+            "judge days of the base by percentiles that they are part of; faster",
+            group="extremes",
+        ),
+        Option(
+            "return-levels",
+            "return_levels",
+            "YEARS,…",
+            "values that are reached once in so many years, from yearly highest values",
+            parse_years,
+            group="extremes",
+        ),
+        Option(
+            "fit",
+            "fit",
+            "lmoments|ml",
+            "how the distribution of yearly highest values is fitted (default: lmoments)",
+            lambda t: parse_choice(t, "--fit", ("lmoments", "ml")),
+            group="extremes",
         ),
         Option(
             "layer",
@@ -475,6 +580,7 @@ OPTIONS: dict[str, Option] = {
 }
 
 GROUPS = {
+    "extremes": "extremes",
     "regions": "regions",
     "grid": "grid",
     "time": "time",
@@ -505,6 +611,8 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         elif name not in ("quiet", "verbose", "files"):
             option = OPTIONS[name]
             fields[option.field] = value if value is True else option.parse(value)
+    fields["bootstrap"] = not fields.pop("no_bootstrap", False)
+    fields["own_rule"] = "min_steps" not in fields
     for part, kind in (("reading", ReadOptions), ("region_reading", RegionOptions)):
         names = {f.name for f in dataclasses.fields(kind)} & fields.keys()
         fields[part] = kind(**{name: fields.pop(name) for name in names})

@@ -17,6 +17,7 @@ from bavlo.study.listener import Listener
 if TYPE_CHECKING:
     from bavlo.formats.grids.source import GridSource
     from bavlo.formats.grids.writing import GridOutput
+    from bavlo.study.extremes import ExtremesJob
     from bavlo.study.gridding import GridJob
 
 
@@ -73,6 +74,46 @@ def grid_about(job: GridJob, output: GridOutput, listener: Listener) -> dict[str
         "combine": job.combine,
         "base": output.attributes.get("base"),
         "periods": f"{output.labels[0]}..{output.labels[-1]}",
+        "warnings": list(getattr(listener, "warnings", [])),
+    }
+
+
+def about_extremes(
+    job: ExtremesJob, table: Table, summary: tuple[str, ...], listener: Listener
+) -> dict[str, Any]:
+    """Provenance of counts and indices."""
+    regions = job.regions
+    return {
+        "bavlo": __version__,
+        "request": job.request.about(),
+        "inputs": [
+            *(each for source in job.aligned.sources.values() for each in inputs_of(source)),
+            _input(regions.path, _fingerprint(*regions.regions.labels)),
+        ],
+        "variables": {
+            name: {"unit": one.unit, "kind": one.what.kind, "kind_told_by": one.what.why}
+            for name, one in job.tested.items()
+        },
+        "regions": {
+            "count": len(regions.regions),
+            "label": regions.label,
+            "repairs": list(regions.repairs),
+        },
+        "definitions": {index.name: index.definition for index in job.indices},
+        "tested_on": job.request.test_on,
+        "base": job.base_text or None,
+        "rules": {
+            "spells": "cut at the edges of periods"
+            if job.places.cut
+            else "run on over the edges of periods and count where they end",
+            "missing": "at most 3 days of a month and 15 of a year"
+            if job.indices and job.request.own_rule
+            else f"min_steps {job.request.min_steps:g}",
+            "min_area": job.request.min_area,
+        },
+        "reported": f"{job.periods.labels[0]}..{job.periods.labels[-1]}",
+        "rows": len(table),
+        "summary": list(summary),
         "warnings": list(getattr(listener, "warnings", [])),
     }
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.core.combine import AS_USUAL, Combine
+from bavlo.core.conditions import Condition
 from bavlo.core.errors import InputError, RequestError
 from bavlo.core.formula import Formula
 from bavlo.core.measures import Measure, parse_measure
@@ -80,9 +81,21 @@ class Request:
     kind: str = "value"
     outside: str | None = None
     onto: Path | None = None
+    when: tuple[Condition, ...] = ()
+    counts: tuple[str, ...] = ("days",)
+    indices: tuple[str, ...] = ()
+    test_on: str = "cell"
+    spell_edge: str = "run"
+    area_share: float = 0.25
+    wet_day: str = "1 mm"
+    bootstrap: bool = True
+    own_rule: bool = True
+    return_levels: tuple[int, ...] = ()
+    fit: str = "lmoments"
     min_steps: float = 1.0
     min_area: float = 0.5
     outputs: tuple[Path, ...] = ()
+    events: Path | None = None
     format: str | None = None
     replace: bool = False
     jobs: int = 1
@@ -114,6 +127,16 @@ class Request:
             "order": self.order,
             "measure": list(self.measures),
             "unit": self.unit,
+            "when": [str(condition) for condition in self.when],
+            "count": list(self.counts),
+            "index": list(self.indices),
+            "test_on": self.test_on,
+            "spell_edge": self.spell_edge,
+            "area_share": self.area_share,
+            "wet_day": self.wet_day,
+            "bootstrap": self.bootstrap,
+            "return_levels": list(self.return_levels),
+            "fit": self.fit,
             "base": None if self.base is None else str(self.base),
             "as": self.kind,
             "outside": self.outside,
@@ -186,6 +209,20 @@ def parse_windows(text: str | Sequence[str]) -> tuple[int, ...]:
             "--window", f"'{','.join(parts)}' is no number of periods", "give 1,3,12"
         )
     return tuple(dict.fromkeys(int(n) for n in numbers))
+
+
+def parse_years(text: str) -> tuple[int, ...]:
+    """Read whole numbers of years with commas between them."""
+    numbers = [n.strip() for n in text.split(",") if n.strip()]
+    if not numbers or not all(n.isdigit() and 2 <= int(n) <= 10000 for n in numbers):
+        raise RequestError("--return-levels", f"'{text}' are no years", "give 2,10,50,100")
+    return tuple(sorted({int(n) for n in numbers}))
+
+
+def split_commas(text: str | Sequence[str]) -> list[str]:
+    """Names with commas between them, or given one by one."""
+    parts = [text] if isinstance(text, str) else list(text)
+    return [name.strip() for part in parts for name in part.split(",") if name.strip()]
 
 
 def parse_smooth(text: str) -> int:
@@ -265,6 +302,14 @@ def parse_choice(text: str, option: str, choices: Sequence[str]) -> str:
     if text not in choices:
         raise RequestError(option, f"'{text}' is not known", f"use one of: {' '.join(choices)}")
     return text
+
+
+def parse_pick(text: str) -> tuple[str, str]:
+    """Read `COLUMN=VALUE`."""
+    name, sign, value = text.partition("=")
+    if not sign:
+        raise RequestError("--pick", f"'{text}' names no value", "write it as measure=p90")
+    return name, value
 
 
 def parse_month(text: str) -> int:

@@ -267,7 +267,24 @@ def summary_of(job: Job, table: Table) -> tuple[str, ...]:
         calendar = job.time.calendar
         first, last = int(job.periods.start[0]), int(job.periods.end[-1]) - 1
         lines[0] += f", {iso_day(first, calendar)}..{iso_day(last, calendar)}"
-    reasons = {"area_valid": "too little area", "outside": "regions outside the grid"}
+    lines += empty_rows(table)
+    if job.left_out:
+        lines.append(
+            f"left out, since --during {job.request.during} cuts "
+            f"{'it' if len(job.left_out) == 1 else 'them'}: {some_of(job.left_out)}"
+        )
+    return tuple(lines)
+
+
+def empty_rows(table: Table) -> list[str]:
+    """How many rows have no value and why, in a sentence; none where all have one."""
+    lines = []
+    reasons = {
+        "area_valid": "too little area",
+        "outside": "regions outside the grid",
+        "never": "conditions never met",
+        "not": "values that are not defined",
+    }
     notes = table.column("note")
     told = np.flatnonzero(notes != "")
     empty = Counter(reasons.get(notes[n].split()[0], "too few steps") for n in told)
@@ -278,12 +295,7 @@ def summary_of(job: Job, table: Table) -> tuple[str, ...]:
         lines.append(
             f"{empty.total()} rows have no value: {why} (such as {example}; see column note)"
         )
-    if job.left_out:
-        lines.append(
-            f"left out, since --during {job.request.during} cuts "
-            f"{'it' if len(job.left_out) == 1 else 'them'}: {some_of(job.left_out)}"
-        )
-    return tuple(lines)
+    return lines
 
 
 def listed(names: Sequence[str]) -> str:

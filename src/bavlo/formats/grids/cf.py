@@ -50,6 +50,11 @@ class Packing:
     highest: float | None = None
     unsigned: bool = False
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether stored numbers are the values."""
+        return self.scale is None and self.offset is None and not self.unsigned
+
     def decode(self, stored: np.ndarray) -> np.ndarray:
         """Values as float64, NaN where there is no data."""
         if self.unsigned and stored.dtype.kind == "i":

@@ -108,6 +108,8 @@ class CFGrid:
         Opens the file again where it is read.
     by_chunks
         Whether reading raw chunks is worth a try.
+    stored
+        Type of the stored numbers where these are the values; None where they are packed.
     """
 
     path: Path
@@ -120,6 +122,7 @@ class CFGrid:
     opener: Opener
     notes: tuple[str, ...] = ()
     by_chunks: bool = False
+    stored: np.dtype | None = None
 
     @property
     def step_chunk(self) -> int:
@@ -253,16 +256,18 @@ def _grid(
         stored_chunks = tuple(
             1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
         )
+    packing = cf.packing(variable.attributes, variable.dtype, variable.default_fill)
     return CFGrid(
         path,
         _describe(variable),
         _layout(path, container, variable, axes),
         times,
-        cf.packing(variable.attributes, variable.dtype, variable.default_fill),
+        packing,
         tuple(order),
         stored_chunks,
         opener,
         by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
+        stored=variable.dtype.newbyteorder("=") if packing.is_plain else None,
     )
 
 

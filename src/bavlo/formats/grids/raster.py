@@ -151,6 +151,7 @@ class RasterGrid:
     checked: bool = True
     grid_crs: str | None = None
     step_chunk: int = 1
+    stored: np.dtype | None = None
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
@@ -266,6 +267,7 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             (data.height, data.width),
             tuple(notes + _crs_notes(path, data, options.grid_crs)),
             grid_crs=options.grid_crs,
+            stored=np.dtype(data.dtypes[0]) if _packing(data).is_plain else None,
         )
 
 

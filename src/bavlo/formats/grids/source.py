@@ -167,6 +167,10 @@ class GridFile(Protocol):
         """Steps that are stored together."""
 
     @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers where these are the values; None where they are packed."""
+
+    @property
     def notes(self) -> tuple[str, ...]:
         """What the reader noticed and a user should know."""
 

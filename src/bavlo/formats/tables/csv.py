@@ -17,6 +17,9 @@ ESCAPE = "'"
 
 # The axes of each table, by a column that only it has; series has none of them.
 AXES = {
+    "event": ("events", ("row",)),
+    "lower": ("return levels", ("region", "return_period")),
+    "tested_on": ("extremes", ("region", "period", "condition", "count")),
     "statistic": ("normals", ("region", "period", "measure", "statistic")),
     "anomaly": ("anomalies", ("region", "period", "measure", "window")),
     "class": ("series", ("region", "period", "class", "measure")),
@@ -38,6 +41,13 @@ TEXT = {
     "statistic",
     "score_kind",
     "class",
+    "condition",
+    "tested_on",
+    "count",
+    "peak_on",
+    "total_unit",
+    "open",
+    "method",
 }
 
 
@@ -108,12 +118,14 @@ def read(path: Path) -> Table:
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
     found = next((kind for mark, kind in AXES.items() if mark in header), None)
-    if found is None or not {"region", "period", "value"} <= set(header):
+    if found is None or "region" not in header:
         raise InputError(path, "is no table that Bavlo wrote", "give the CSV of a command's --out")
     if not rows:
         raise InputError(path, "has no rows", "give the CSV of a command's --out")
     name, axes = found
     texts = {key: plain_text(row[key] or "" for row in rows) for key in header}
+    texts["row"] = [str(n) for n in range(len(rows))]
+    texts["return_period"] = texts.get("years", [])
     names = {axis: list(dict.fromkeys(texts[axis])) for axis in axes}
     shape = tuple(len(names[axis]) for axis in axes)
     if int(np.prod(shape)) != len(rows):

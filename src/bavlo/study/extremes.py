@@ -1,0 +1,979 @@
+"""Counts of conditions, and indices, by region and period."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.conditions import OPTION, Named
+from bavlo.core.counting import NEVER, Counting, Met, StepPlaces, Tally, step_places
+from bavlo.core.errors import RequestError
+from bavlo.core.indices import Index, Record, find_index, index_values
+from bavlo.core.measures import CellSample, OverlayIndex, parse_measure
+from bavlo.core.normals import Base, default_base
+from bavlo.core.periods import Fold, PeriodAxis, PeriodRule, fold, periods_between
+from bavlo.core.reductions import ENOUGH, Unit
+from bavlo.core.table import Column, Table, text_column
+from bavlo.core.timeaxis import DAY, STATIC, TimeAxis, iso_day
+from bavlo.core.units import AMOUNT, RATE, STATE, convert, quantity, step_amounts, suits
+from bavlo.engine import local
+from bavlo.engine.units import plan_units
+from bavlo.formats.grids.made import Aligned, align
+from bavlo.formats.grids.source import CellSelection, GridSource, where
+from bavlo.formats.regions import RegionFile
+from bavlo.formats.scratch import BrickStore, bricks_of
+from bavlo.study.events import Daily, events_table
+from bavlo.study.grids import open_grids, tell
+from bavlo.study.job import (
+    check_overlap,
+    choose_periods,
+    further_weights,
+    is_temperature,
+    overlay_of,
+    regions_of,
+)
+from bavlo.study.limits import split_tables
+from bavlo.study.listener import Listener
+from bavlo.study.memory import fitting, size_text
+from bavlo.study.provenance import about_extremes
+from bavlo.study.request import Request
+from bavlo.study.series import SeriesResult, counted, empty_rows
+from bavlo.study.testing import (
+    ReadyCondition,
+    Tested,
+    check_sums,
+    make_ready,
+    percentile_limits,
+    try_out,
+    variable_of,
+)
+
+CELL, REGION = "cell", "region"
+UNIT_VALUES = 2**22  # cells × steps of a unit
+BRICK_VALUES = 2**22  # cells × steps of a brick
+COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
+COPIES_OF_BRICK = 12.0
+KEPT_SHARE = 0.3  # of --memory that records may take before they go to disk
+INDEX = "index"
+
+# How variables are recognised that indices need.
+ROLES = {
+    "rain": ("rain", "pr", "precip", "precipitation", "prcp", "tp", "rr"),
+    "tmax": ("tmax", "tasmax", "tx"),
+    "tmin": ("tmin", "tasmin", "tn"),
+}
+
+
+@dataclass(frozen=True, eq=False)
+class ExtremesJob:
+    """A request with its files opened and its choices made.
+
+    Parameters
+    ----------
+    tested
+        Variables by name.
+    aligned
+        They and the grids that are thresholds, on common steps.
+    first, last
+        Steps that are needed, the last excluded.
+    places, months
+        Where these steps lie in the periods, and in calendar months.
+    ready, indices
+        What is asked: one of them is empty.
+    """
+
+    request: Request
+    tested: dict[str, Tested]
+    aligned: Aligned
+    time: TimeAxis
+    regions: RegionFile
+    index: OverlayIndex
+    cells: CellSelection
+    periods: PeriodAxis
+    left_out: tuple[str, ...]
+    fold: Fold
+    first: int
+    last: int
+    places: StepPlaces
+    months: StepPlaces
+    ready: tuple[ReadyCondition, ...]
+    indices: tuple[Index, ...]
+    roles: dict[str, str]
+    base: Base | None
+
+    @property
+    def on_cells(self) -> bool:
+        """Whether cells are tested rather than regions."""
+        return self.request.test_on == CELL
+
+    @property
+    def whole_records(self) -> bool:
+        """Whether each column's whole record is needed at once."""
+        return bool(self.indices) or any(
+            r.condition.has_percentiles or not _counting(self, r).mergeable for r in self.ready
+        )
+
+    @property
+    def base_text(self) -> str:
+        """The base in words; empty where none is used."""
+        return "" if self.base is None else str(self.base)
+
+
+def extremes(request: Request, listener: Listener) -> tuple[SeriesResult, Table | None]:
+    """Counts or indices as a table, and the events where they are asked for."""
+    job = prepare_extremes(request, listener)
+    results = Results(job)
+    if not job.on_cells:
+        _regions_first(job, results, listener)
+    elif job.whole_records:
+        _by_bricks(job, results, listener)
+    else:
+        _in_stream(job, results, listener)
+    table = _table(job, results)
+    summary = _summary(job, table)
+    events = events_table(job, results.daily) if request.events is not None else None
+    title = _title(job)
+    return SeriesResult(
+        table, title, summary, about_extremes(job, table, summary, listener)
+    ), events
+
+
+def prepare_extremes(request: Request, listener: Listener) -> ExtremesJob:
+    """Open the files, overlay regions and grids, and settle conditions, periods and rules."""
+    if bool(request.when) == bool(request.indices):
+        raise RequestError(
+            "--when", "say what to look for", 'with --when "rain >= 20 mm" or --index TX90p'
+        )
+    request, tables = split_tables(request)
+    found = open_grids(request, listener)
+    for source in found.values():
+        tell(source, request, listener)
+    timed = {name: source for name, source in found.items() if source.time is not None}
+    if not timed:
+        raise RequestError("", "conditions need a grid with time", "give one")
+    names = _tested_names(request, timed, tables, found)
+    roles: dict[str, str] = {}
+    if request.indices:
+        roles = _roles(request, timed)
+        names = list(dict.fromkeys(roles.values()))
+    others = {
+        test.threshold.name
+        for condition in request.when
+        for test in condition.tests
+        if isinstance(test.threshold, Named) and test.threshold.name in timed
+    }
+    aligned = align({n: s for n, s in timed.items() if n in names or n in others})
+    if aligned.left_out:
+        listener.warn(
+            f"{aligned.left_out} steps are left out, since not all of "
+            f"{', '.join(aligned.sources)} have them"
+        )
+    time = aligned.time or STATIC
+    tested = {name: _tested(name, timed[name], time, aligned) for name in names}
+    regions = regions_of(request, listener)
+    shared = overlay_of(regions.regions, aligned.layout, request.at_points)
+    first_source = timed[names[0]]
+    check_overlap(first_source, regions, shared, listener)
+    extra, is_count = further_weights(request, first_source, shared, listener)
+    index = OverlayIndex(shared, None, extra, is_count)
+    cells = CellSelection(shared.shape, shared.cells)
+
+    wanted = request
+    if request.indices and request.every is None:
+        wanted = replace(request, every="year", rule=replace(request.rule, kind="year"))
+    periods, left_out, _ = choose_periods(wanted, time, where(first_source), is_static=False)
+    folded = fold(time, periods, may_share=True)
+    indices = tuple(find_index(name) for name in request.indices)
+    _check_steps(wanted, time, indices)
+    base = _base(wanted, time, indices, listener)
+    first, last = _needed(wanted, time, periods, base)
+    adjoin = bool((periods.start[1:] == periods.end[:-1]).all())
+    cut = request.spell_edge == "cut" or not adjoin
+    places = step_places(time, folded, cut=cut, first=first, last=last)
+    months = periods_between(
+        PeriodRule("month"), time.calendar, int(time.start[first]), int(time.end[last - 1])
+    )
+    month_fold = fold(time, months, may_share=True) if time.at_most_daily else folded
+    job = ExtremesJob(
+        wanted,
+        tested,
+        aligned,
+        time,
+        regions,
+        index,
+        cells,
+        periods,
+        tuple(left_out),
+        folded,
+        first,
+        last,
+        places,
+        step_places(time, month_fold, cut=False, first=first, last=last),
+        (),
+        indices,
+        roles,
+        base,
+    )
+    _hemisphere(job, listener)
+    limits = {name: _region_limits(table, job) for name, table in tables.items()}
+    limits |= _cell_limits(request, found, job)
+    grids = {name: quantity(timed[name].variable, name) for name in others}
+    ready = tuple(make_ready(c, tested, limits, grids) for c in request.when)
+    for one in ready:
+        check_sums(one, request.counts)
+        if one.condition.has_percentiles:
+            listener.note(f"{one.condition}: percentiles of {base}, without a bootstrap")
+    return replace(job, ready=ready)
+
+
+def _tested_names(
+    request: Request,
+    timed: dict[str, GridSource],
+    tables: dict[str, Any],
+    found: dict[str, GridSource],
+) -> list[str]:
+    """The variables that conditions are about, in the order of the conditions."""
+    limits = {
+        test.threshold.name
+        for condition in request.when
+        for test in condition.tests
+        if isinstance(test.threshold, Named)
+    }
+    candidates = [name for name in timed if name not in limits] or list(timed)
+    names = [
+        variable_of(test, condition, candidates)
+        for condition in request.when
+        for test in condition.tests
+    ]
+    for name in limits - found.keys() - tables.keys():
+        known = [*found, *tables]
+        raise RequestError(
+            OPTION, f"there is no grid or table {name}", f"there is: {', '.join(known)}"
+        )
+    return list(dict.fromkeys(names))
+
+
+def _roles(request: Request, timed: dict[str, GridSource]) -> dict[str, str]:
+    """Which grid is rain, tmax and tmin, for the indices that are asked for."""
+    needed = {name for index in request.indices for name in find_index(index).needs}
+    roles = {}
+    for role in ROLES:
+        if role not in needed:
+            continue
+        fitting_names = [name for name, source in timed.items() if _is_role(role, name, source)]
+        if len(fitting_names) != 1:
+            wanted = ", ".join(i for i in request.indices if role in find_index(i).needs)
+            raise RequestError(
+                "--index",
+                f"{wanted} needs {role}, and {len(fitting_names) or 'none'} of the grids is that: "
+                f"{', '.join(timed)}",
+                f"name it as {role}=PATH",
+            )
+        roles[role] = fitting_names[0]
+    return roles
+
+
+def _is_role(role: str, name: str, source: GridSource) -> bool:
+    """Whether a grid is what an index needs, by its name or by CF."""
+    if name in ROLES:
+        return name == role
+    variable = source.variable
+    if variable.name.lower() in ROLES[role]:
+        return True
+    what = quantity(variable, name)
+    if role == "rain":
+        return what.kind in (AMOUNT, RATE) and "precipitation" in variable.standard_name
+    method = {"tmax": "maximum", "tmin": "minimum"}[role]
+    return is_temperature(variable.unit) and f"time: {method}" in variable.cell_methods
+
+
+def _tested(name: str, source: GridSource, time: TimeAxis, aligned: Aligned) -> Tested:
+    what = quantity(source.variable, where(source))
+    days = time.duration / DAY
+    if what.kind not in (AMOUNT, RATE):
+        return Tested(name, source, what, what.unit, None, days)
+    factors = step_amounts(what, time)
+    return Tested(
+        name, source, what, what.total_unit, None if (factors == 1).all() else factors, days
+    )
+
+
+def _check_steps(request: Request, time: TimeAxis, indices: tuple[Index, ...]) -> None:
+    percentiles = any(condition.has_percentiles for condition in request.when)
+    if (percentiles or indices) and (isinstance(time.length, str) or time.length != DAY):
+        raise RequestError(
+            "--index" if indices else OPTION,
+            f"indices and percentiles are of days, and the steps are {time.step_name}s",
+            "give daily grids",
+        )
+    daily = [c for c in request.when if c.least > 1 and c.unit == "days"]
+    if daily and (isinstance(time.length, str) or time.length != DAY):
+        raise RequestError(
+            OPTION,
+            f"'{daily[0]}' counts days, and the steps are {time.step_name}s",
+            "say steps instead of days",
+        )
+    for index in indices:
+        if request.rule.kind not in index.periods:
+            raise RequestError(
+                "--every",
+                f"{index.name} is defined by {' and '.join(index.periods)}, not by {request.every}",
+                f"use --every {index.periods[-1]}",
+            )
+
+
+def _base(
+    request: Request, time: TimeAxis, indices: tuple[Index, ...], listener: Listener
+) -> Base | None:
+    """The base years, where anything needs them."""
+    wanted = any(c.has_percentiles for c in request.when) or any(i.has_base for i in indices)
+    if not wanted:
+        return None
+    from bavlo.core.percentiles import calendar_days
+
+    years = np.unique(calendar_days(time).year)
+    base = request.base or default_base(years)
+    there = int(((years >= base.first) & (years <= base.last)).sum())
+    if not there:
+        raise RequestError(
+            "--base", f"{base} is outside the data", f"the data have {years[0]}..{years[-1]}"
+        )
+    if there < len(base):
+        listener.warn(f"only {there} of the {len(base)} years of the base {base} are in the data")
+    return base
+
+
+def _needed(
+    request: Request, time: TimeAxis, periods: PeriodAxis, base: Base | None
+) -> tuple[int, int]:
+    """Steps to look at: spells run on beyond what is reported, and the base may lie outside."""
+    if request.during is None:
+        return 0, len(time)
+    runs = (
+        request.events is not None
+        or any(c.least > 1 for c in request.when)
+        or bool({"spells", "longest"} & set(request.counts))
+        or bool(request.indices)
+        or base is not None
+    )
+    if runs:
+        return 0, len(time)
+    low = int(np.searchsorted(time.end, periods.start[0], side="right"))
+    high = int(np.searchsorted(time.start, periods.end[-1], side="left"))
+    return low, max(high, low + 1)
+
+
+def _hemisphere(job: ExtremesJob, listener: Listener) -> None:
+    """A growing season that runs over the year's end is cut by years that begin in January."""
+    if not any(index.name == "GSL" for index in job.indices) or not job.aligned.layout.is_lonlat:
+        return
+    rows = np.unique(job.cells.cells // job.cells.shape[1])
+    latitudes = job.aligned.layout.y_centres[rows]
+    start = 7 if latitudes.max() <= 0 else 1
+    if latitudes.max() > 0 > latitudes.min():
+        listener.warn("GSL: the regions lie in both hemispheres; run each with its own years")
+    elif job.request.rule.year_start != start:
+        listener.warn(
+            "GSL: on this side of the equator years of the growing season begin in "
+            f"{'July' if start == 7 else 'January'}: use --year-start {start}"
+        )
+
+
+def _region_limits(table: Any, job: ExtremesJob) -> np.ndarray:
+    """(R,) thresholds from a table, in the unit of what they are compared with."""
+    if job.on_cells:
+        raise RequestError(
+            "--test-on", "a table of thresholds is of regions", "use --test-on region"
+        )
+    labels = job.regions.regions.labels
+    missing = [name for name in labels if name not in table.values]
+    if missing:
+        raise RequestError(OPTION, f"the table of thresholds has no region {missing[0]}", "")
+    numbers = np.array([table.values[name] for name in labels])
+    return _in_unit_of_test(table.name, table.unit, numbers, job)
+
+
+def _in_unit_of_test(name: str, unit: str, numbers: np.ndarray, job: ExtremesJob) -> np.ndarray:
+    for condition in job.request.when:
+        for test in condition.tests:
+            if isinstance(test.threshold, Named) and test.threshold.name == name:
+                of = job.tested[variable_of(test, condition, list(job.tested))]
+                if unit and not suits(unit, of.unit):
+                    raise RequestError(
+                        OPTION, f"{name} is in {unit}, {of.name} in {of.unit or 'no unit'}", ""
+                    )
+                return convert(numbers, unit or of.unit, of.unit, difference=False)
+    return numbers
+
+
+def _cell_limits(
+    request: Request, found: dict[str, GridSource], job: ExtremesJob
+) -> dict[str, np.ndarray]:
+    """(C,) thresholds from grids without time; means of them for regions."""
+    out = {}
+    for condition in request.when:
+        for test in condition.tests:
+            if not isinstance(test.threshold, Named):
+                continue
+            source = found.get(test.threshold.name)
+            if source is None or source.time is not None:
+                continue
+            if not source.layout.same_cells(job.aligned.layout):
+                raise RequestError(
+                    OPTION, f"{test.threshold.name} has other cells than what it is compared with"
+                )
+            values = source.read(0, 1, job.cells)
+            name = test.threshold.name
+            values = _in_unit_of_test(name, source.variable.unit, values, job)
+            out[name] = values[0] if job.on_cells else CellSample(job.index, values).mean[0]
+    return out
+
+
+def _counting(job: ExtremesJob, ready: ReadyCondition) -> Counting:
+    return Counting(job.places, job.request.counts, ready.condition.least)
+
+
+class Results:
+    """The table's numbers, filled in as they come.
+
+    Attributes
+    ----------
+    value : (R, P, conditions, counts) float64
+    area_valid, steps : (R, P, conditions) float64
+    daily
+        What happened on each step in each region, where events are asked for.
+    """
+
+    def __init__(self, job: ExtremesJob) -> None:
+        self.job = job
+        self.names = [str(r.condition) for r in job.ready] or [i.name for i in job.indices]
+        self.counts = list(job.request.counts) if job.ready else [INDEX]
+        regions, periods = len(job.regions.regions), len(job.periods)
+        shape = (regions, periods, len(self.names), len(self.counts))
+        self.value = np.full(shape, np.nan)
+        self.area_valid = np.zeros(shape[:3])
+        self.steps = np.zeros(shape[:3])
+        self.daily: list[Daily] = []
+        if job.request.events is not None:
+            self.daily = [Daily(job.last - job.first, regions) for _ in job.ready]
+        # Sums over bricks of cells, in the order of the bricks.
+        self._sums: dict[str, np.ndarray] = {}
+        self.size = self.value.nbytes * (3 if job.on_cells else 1) + self.area_valid.nbytes * 4
+        self.size += sum(d.nbytes for d in self.daily)
+
+    def put_regions(self, n: int, values: np.ndarray, valid: np.ndarray) -> None:
+        """(counts, P, R) values of regions that were tested themselves; steps with data (P, R)."""
+        self.value[:, :, n] = values.transpose(2, 1, 0)
+        self.steps[:, :, n] = valid.T
+
+    def put_cells(self, n: int, first: int, values: np.ndarray, valid: np.ndarray) -> None:
+        """(counts, P, C) values of all cells in periods from `first` on; steps with data (P, C)."""
+        index = self.job.index
+        periods = slice(first, first + valid.shape[0])
+        there = ~np.isnan(values[0])
+        if self.counts[0] in ("first", "last"):
+            there = valid >= self._least(periods)[:, None]
+        sample = CellSample(index, np.where(there, 1.0, np.nan))
+        area = np.broadcast_to(sample.area_valid, (valid.shape[0], index.overlay.regions))
+        enough = (area >= self.job.request.min_area - ENOUGH) & (area > 0)
+        for c, per_count in enumerate(values):
+            mean = CellSample(index, per_count).mean
+            self.value[:, periods, n, c] = np.where(enough, mean, np.nan).T
+        self.area_valid[:, periods, n] = area.T
+        steps = CellSample(index, np.where(valid > 0, valid, np.nan)).mean
+        self.steps[:, periods, n] = np.nan_to_num(steps).T
+
+    def _least(self, periods: slice) -> np.ndarray:
+        """(P,) steps from which a period has a value."""
+        if not self.job.ready:
+            return np.zeros(periods.stop - periods.start)
+        share = self.job.request.min_steps
+        return np.maximum((share - ENOUGH) * self.job.fold.expected[periods], 1e-9)
+
+    def add_brick(self, n: int, cells: slice, values: np.ndarray, valid: np.ndarray) -> None:
+        """(counts, P, b) values of a brick of cells in all periods; steps with data (P, b)."""
+        matrix = self.job.index.matrix[:, cells]
+        areas = self.job.index.areas[:, cells]
+        there = valid >= self._least(slice(0, valid.shape[0]))[:, None]
+        if not self.job.ready:
+            there = ~np.isnan(values[0])
+        self._add(f"area {n}", areas @ np.where(there, 1.0, 0.0).T)
+        known = valid > 0
+        self._add(f"steps {n}", matrix @ np.where(known, valid, 0.0).T)
+        self._add(f"known {n}", matrix @ known.astype(np.float64).T)
+        for c, per_count in enumerate(values):
+            has = ~np.isnan(per_count)
+            self._add(f"value {n} {c}", matrix @ np.where(has, per_count, 0.0).T)
+            self._add(f"weight {n} {c}", matrix @ has.astype(np.float64).T)
+
+    def _add(self, name: str, part: np.ndarray) -> None:
+        part = np.asarray(part)
+        self._sums[name] = part if name not in self._sums else self._sums[name] + part
+
+    def close_bricks(self) -> None:
+        """Turn sums over bricks into means."""
+        region_weight = self.job.index.region_weight[:, None]
+        for n in range(len(self.names)):
+            area = np.clip(self._sums[f"area {n}"] / region_weight, 0, 1)
+            area = np.where(np.abs(area - 1) < 1e-9, 1.0, area)
+            enough = (area >= self.job.request.min_area - ENOUGH) & (area > 0)
+            self.area_valid[:, :, n] = area
+            with np.errstate(invalid="ignore", divide="ignore"):
+                steps = self._sums[f"steps {n}"] / self._sums[f"known {n}"]
+                self.steps[:, :, n] = np.nan_to_num(steps)
+                for c in range(len(self.counts)):
+                    weight = self._sums[f"weight {n} {c}"]
+                    mean = self._sums[f"value {n} {c}"] / weight
+                    known = enough & (weight > 0)
+                    self.value[:, :, n, c] = np.where(known, mean, np.nan)
+
+
+def _count_values(
+    job: ExtremesJob, counts: dict[str, np.ndarray], first: int
+) -> tuple[np.ndarray, np.ndarray]:
+    """From counts by period to (counts, P, K) values, NaN where too few steps have data."""
+    valid = counts["valid"].astype(np.float64)
+    periods = slice(first, first + len(valid))
+    least = np.maximum((job.request.min_steps - ENOUGH) * job.fold.expected[periods], 1e-9)
+    enough = valid >= least[:, None]
+    out = []
+    for name in job.request.counts:
+        if name == "share":
+            with np.errstate(invalid="ignore", divide="ignore"):
+                values = counts["days"] / valid
+        elif name in ("first", "last"):
+            values = _day_of_period(job, counts[name], first)
+        else:
+            values = counts[name].astype(np.float64)
+        out.append(np.where(enough, values, np.nan))
+    return np.stack(out), valid
+
+
+def _day_of_period(job: ExtremesJob, steps: np.ndarray, first: int) -> np.ndarray:
+    """Days (steps, where these are longer) from the period's beginning, its first being 1."""
+    there = (steps >= 0) & (steps != NEVER)
+    number = np.where(there, steps, 0) + job.first
+    start = job.periods.start[first : first + len(steps), None]
+    if isinstance(job.time.length, str) or job.time.length > DAY:
+        begin = job.places.begin[first : first + len(steps), None] + job.first
+        return np.where(there, number - begin + 1.0, np.nan)
+    middle = job.time.start + job.time.duration // 2
+    return np.where(there, (middle[number] - start) // DAY + 1.0, np.nan)
+
+
+def _read(job: ExtremesJob, unit: Unit) -> dict[str, np.ndarray]:
+    """Values of all variables, in the units in which they are tested; (T, C) each."""
+    blocks = job.aligned.read(unit.first, unit.last, job.cells)
+    return {
+        name: job.tested[name].values(block, unit.first)
+        if name in job.tested
+        else _limit_grid(job, name, block, unit.first)
+        for name, block in blocks.items()
+    }
+
+
+def _limit_grid(job: ExtremesJob, name: str, block: np.ndarray, first: int) -> np.ndarray:
+    """A grid that is a threshold, in the unit of what it is compared with."""
+    own = _tested(name, job.aligned.sources[name], job.time, job.aligned)
+    values = own.values(block, first)
+    return _in_unit_of_test(name, own.unit, values, job)
+
+
+def _units(job: ExtremesJob) -> list[Unit]:
+    """Runs of all needed steps, cut where periods begin."""
+    inside = (job.fold.step >= job.first) & (job.fold.step < job.last)
+    step, period = np.arange(job.first, job.last), np.full(job.last - job.first, -1)
+    period[job.fold.step[inside] - job.first] = job.fold.period[inside]
+    # Steps between periods belong to runs of their own.
+    label = np.concatenate([[0], np.cumsum(np.diff(period) != 0)])
+    every = Fold(step, label, np.ones(step.size), np.zeros(int(label[-1]) + 1))
+    return plan_units(every, job.cells.cells.size, UNIT_VALUES)
+
+
+def _in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
+    """Count cells as the steps go by; only counts of open periods are held."""
+    units = _units(job)
+    countings = [_counting(job, ready) for ready in job.ready]
+    most = max(unit.last - unit.first for unit in units) * job.cells.cells.size * 8
+    names = len(job.aligned.sources)
+    kept = job.cells.cells.size * 8 * 6 * len(job.ready)
+    jobs = fitting(job.request, most * COPIES_OF_UNIT * names, results.size + kept)
+
+    def work(unit: Unit) -> list[tuple[Tally | None, tuple[np.ndarray, ...] | None]]:
+        values = _read(job, unit)
+        out = []
+        for ready, counting in zip(job.ready, countings, strict=True):
+            met = try_out(ready, unit.first, values, tuple(counting.sums))
+            daily = _daily_of_cells(job, ready, met, values) if results.daily else None
+            out.append((counting.update(unit.first - job.first, met), daily))
+        return out
+
+    held: list[Tally | None] = [None] * len(job.ready)
+    for unit, made in zip(units, local.run(work, units, jobs), strict=True):
+        for n, (tally, daily) in enumerate(made):
+            if daily is not None:
+                results.daily[n].put(unit.first - job.first, *daily)
+            if tally is None:
+                continue
+            earlier = held[n]
+            if earlier is not None and countings[n].runs:
+                tally = countings[n].merge(earlier, tally)
+            elif earlier is not None:
+                tally = _append(countings[n], earlier, tally)
+            stop = countings[n].settled(tally)
+            over, held[n] = tally.split(stop)
+            _finish_cells(job, results, n, tally.first, over)
+        listener.progress(unit.last - job.first, job.last - job.first, "steps")
+    for n, tally in enumerate(held):
+        if tally is not None:
+            counts = countings[n].close(tally).counts
+            _finish_cells(job, results, n, tally.first, counts)
+
+
+def _append(counting: Counting, earlier: Tally, later: Tally) -> Tally:
+    """Put tallies without spells together, whatever lies between them."""
+    return counting.merge(replace_end(earlier, later.begin), later)
+
+
+def replace_end(tally: Tally, end: int) -> Tally:
+    """The same tally up to a later step, nothing of which is counted."""
+    tally.end = end
+    return tally
+
+
+def _finish_cells(
+    job: ExtremesJob, results: Results, n: int, first: int, counts: dict[str, np.ndarray]
+) -> None:
+    if len(counts["valid"]):
+        results.put_cells(n, first, *_count_values(job, counts, first))
+
+
+def _daily_of_cells(
+    job: ExtremesJob, ready: ReadyCondition, met: Met, values: dict[str, np.ndarray]
+) -> tuple[np.ndarray, ...]:
+    """Share of each region's area that meets a condition, and its mean value, by step."""
+    steps = len(met.met)
+    valid = np.broadcast_to(met.valid, met.met.shape)
+    sample = CellSample(job.index, np.where(valid, met.met, np.nan))
+    share = np.broadcast_to(sample.mean, (steps, job.index.overlay.regions))
+    area = np.broadcast_to(sample.area_valid, share.shape)
+    share = np.where(area >= job.request.min_area - ENOUGH, share, np.nan)
+    mean = CellSample(job.index, values[ready.tests[0].tested.name]).mean
+    return share, mean
+
+
+def _by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
+    """Go by bricks of cells with their whole record, after one pass that reads the grids."""
+    cells, steps = job.cells.cells.size, job.last - job.first
+    bricks = bricks_of(cells, steps, BRICK_VALUES)
+    names = list(job.aligned.sources)
+    units = _units(job)
+    room = KEPT_SHARE * job.request.memory
+    unit_size = max(u.last - u.first for u in units) * cells * 8 * 3 * len(names)
+    brick_size = max(b.stop - b.start for b in bricks) * steps * 8 * (COPIES_OF_BRICK + len(names))
+    kept = results.size * 2 + min(room, steps * cells * 8.0 * len(names))
+    jobs = fitting(job.request, max(unit_size, brick_size), kept)
+    total = 2 * steps
+    with BrickStore(bricks, names, room, job.request.scratch) as store:
+
+        def fetch(numbered: tuple[int, Unit]) -> Unit:
+            number, unit = numbered
+            for name, block in _read(job, unit).items():
+                store.put(number, name, block)
+            return unit
+
+        for unit in local.run(fetch, list(enumerate(units)), jobs):
+            listener.progress(unit.last - job.first, total, "steps")
+        if store.on_disk:
+            listener.note(f"{size_text(store.on_disk)} of records went to a scratch file")
+
+        def work(number: int) -> list[Any]:
+            values = {name: store.take(number, name) for name in names}
+            if job.indices:
+                return list(_index_values(job, values))
+            return list(
+                _condition_values(job, values, job.index.matrix[:, bricks[number]], results)
+            )
+
+        for number, made in enumerate(local.run(work, list(range(len(bricks))), jobs)):
+            for n, (values, valid, daily) in enumerate(made):
+                results.add_brick(n, bricks[number], values, valid)
+                if daily is not None:
+                    results.daily[n].add(*daily)
+            listener.progress(steps + steps * (number + 1) // len(bricks), total, "steps")
+    results.close_bricks()
+    for each in results.daily:
+        each.divide(job.index.region_weight, job.request.min_area)
+
+
+def _condition_values(
+    job: ExtremesJob, values: dict[str, np.ndarray], matrix: Any, results: Results
+) -> Iterator[tuple[np.ndarray, np.ndarray, tuple[np.ndarray, ...] | None]]:
+    """Counts of each condition on whole records (T, K)."""
+    for ready in job.ready:
+        counting = _counting(job, ready)
+        met = _met_of_record(job, ready, values, tuple(counting.sums))
+        counts = _whole_counts(job, counting, met)
+        daily = None
+        if results.daily and matrix is not None:
+            valid = np.broadcast_to(met.valid, met.met.shape)
+            own = values[ready.tests[0].tested.name]
+            there = ~np.isnan(own)
+            daily = tuple(
+                np.asarray(matrix @ part.T.astype(np.float64)).T
+                for part in (met.met & valid, valid, np.where(there, own, 0.0), there)
+            )
+        yield *_count_values(job, counts, 0), daily
+
+
+def _whole_counts(job: ExtremesJob, counting: Counting, met: Met) -> dict[str, np.ndarray]:
+    """Counts of a whole record in all periods, those without any step included."""
+    tally = counting.update(0, met)
+    periods, columns = len(job.periods), met.met.shape[1]
+    counts = counting.empty(periods, columns)
+    if tally is not None:
+        tally = counting.close(tally)
+        for name, array in tally.counts.items():
+            counts[name][tally.first : tally.stop] = array
+    return counts
+
+
+def _met_of_record(
+    job: ExtremesJob, ready: ReadyCondition, values: dict[str, np.ndarray], sums: tuple[str, ...]
+) -> Met:
+    limits = None
+    if ready.condition.has_percentiles:
+        assert job.base is not None
+        limits = percentile_limits(ready, values, _days(job), job.base, _wet(job))
+    return try_out(ready, job.first, values, sums, limits)
+
+
+def _days(job: ExtremesJob) -> Any:
+    from bavlo.core.percentiles import calendar_days
+
+    return calendar_days(job.time.take(slice(job.first, job.last)))
+
+
+def _wet(job: ExtremesJob) -> dict[str, float]:
+    """The wet-day limit in the unit of each variable of water."""
+    number, _, unit = job.request.wet_day.strip().partition(" ")
+    try:
+        value = float(number)
+    except ValueError:
+        value = np.nan
+    out = {}
+    for name, tested in job.tested.items():
+        if tested.what.kind == STATE:
+            continue
+        if not np.isfinite(value) or not unit or not suits(unit, tested.unit):
+            raise RequestError(
+                "--wet-day", f"'{job.request.wet_day}' is no depth of water", "write it as 1 mm"
+            )
+        limit = float(convert(np.array(value), unit, tested.unit, difference=False))
+        out[name] = float(np.float32(limit)) if tested.is_float32 else limit
+    return out
+
+
+def _index_values(
+    job: ExtremesJob, values: dict[str, np.ndarray]
+) -> Iterator[tuple[np.ndarray, np.ndarray, None]]:
+    """Each index on whole records."""
+    given = {}
+    for role in ("rain", "tmax", "tmin"):
+        given[role] = np.zeros((0, 0))
+        if role in job.roles:
+            tested = job.tested[job.roles[role]]
+            unit = "mm" if role == "rain" else "degC"
+            own = np.asarray(values[tested.name], np.float64)
+            given[role] = convert(own, tested.unit, unit, difference=False)
+            if tested.unit != unit:  # 298.15 K is 25 degC and not a rounding away from it
+                given[role] = np.round(given[role], 9)
+    wet = _wet(job).get(job.roles.get("rain", ""), 1.0)
+    if "rain" in job.roles:
+        unit = job.tested[job.roles["rain"]].unit
+        wet = float(convert(np.array(wet), unit, "mm", difference=False))
+    record = Record(
+        given["rain"],
+        given["tmax"],
+        given["tmin"],
+        job.places,
+        job.months,
+        _days(job),
+        job.base,
+        wet,
+        job.request.bootstrap,
+    )
+    for index in job.indices:
+        found = index_values(index, record, job.request.rule.kind, job.request.own_rule)
+        gaps = np.zeros(record.of(index.needs[0]).shape, bool)
+        for role in index.needs:
+            gaps |= np.isnan(record.of(role))
+        counting = Counting(job.places, ("days",), 1)
+        valid = _whole_counts(job, counting, Met(~gaps, ~gaps))["valid"].astype(np.float64)
+        if not job.request.own_rule:
+            least = np.maximum((job.request.min_steps - ENOUGH) * job.fold.expected, 1e-9)
+            found = np.where(valid >= least[:, None], found, np.nan)
+        yield found[None], valid, None
+
+
+def _regions_first(job: ExtremesJob, results: Results, listener: Listener) -> None:
+    """Make the regions' series, and test those."""
+    steps, regions = job.last - job.first, len(job.regions.regions)
+    if len(job.request.measures) > 1:
+        raise RequestError("--measure", "a region's series is of one measure", "choose one")
+    measure = parse_measure(job.request.measures[0])
+    names = list(job.aligned.sources)
+    series = {name: np.full((steps, regions), np.nan) for name in names}
+    area = np.zeros((steps, regions))
+    units = _units(job)
+    size = max(u.last - u.first for u in units) * job.cells.cells.size * 8 * 4 * len(names)
+    jobs = fitting(job.request, size, results.size + (len(names) + 1) * area.nbytes * 4)
+
+    def work(unit: Unit) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+        out = {}
+        for name, block in _read(job, unit).items():
+            sample = CellSample(job.index, block)
+            enough = sample.area_valid >= job.request.min_area - ENOUGH
+            out[name] = np.where(enough, measure.compute(sample), np.nan), sample.area_valid
+        return out
+
+    for unit, made in zip(units, local.run(work, units, jobs), strict=True):
+        part = slice(unit.first - job.first, unit.last - job.first)
+        for name, (values, valid) in made.items():
+            series[name][part] = values
+            if name == names[0]:
+                area[part] = valid
+        listener.progress(unit.last - job.first, steps, "steps")
+    made_values: Iterator[Any]
+    if job.indices:
+        made_values = _index_values(job, series)
+    else:
+        made_values = _condition_values(job, series, None, results)
+    for n, (values, valid, _) in enumerate(made_values):
+        results.put_regions(n, values, valid)
+    for p, (begin, end) in enumerate(zip(job.places.begin, job.places.end, strict=True)):
+        if end > begin:
+            results.area_valid[:, p] = area[begin:end].mean(axis=0)[:, None]
+    results.area_valid[np.abs(results.area_valid - 1) < 1e-12] = 1.0
+    for ready, daily in zip(job.ready, results.daily, strict=False):
+        met = _met_of_record(job, ready, series, ())
+        own = series[ready.tests[0].tested.name]
+        share = np.where(np.broadcast_to(met.valid, met.met.shape), met.met, np.nan)
+        daily.put(0, share, own)
+
+
+def _units_of_counts(job: ExtremesJob) -> list[str]:
+    """(conditions × counts) units."""
+    steps = "days" if job.time.length == DAY else "steps"
+    out = []
+    for ready in job.ready:
+        tested = ready.tests[0].tested
+        excess = tested.unit or "1"
+        if tested.what.kind == STATE and tested.unit:
+            excess = f"{tested.unit} day" if steps == "days" else tested.unit
+        units = {
+            "days": steps,
+            "share": "1",
+            "spells": "spells",
+            "longest": steps,
+            "total": tested.unit,
+            "excess": excess,
+            "first": "day" if job.time.at_most_daily else "step",
+            "last": "day" if job.time.at_most_daily else "step",
+        }
+        out += [units[name] for name in job.request.counts]
+    return out or [index.unit for index in job.indices]
+
+
+def _variables(job: ExtremesJob) -> list[str]:
+    if job.ready:
+        return [ready.variable for ready in job.ready]
+    return [" and ".join(job.roles[n] for n in index.needs) for index in job.indices]
+
+
+def _table(job: ExtremesJob, results: Results) -> Table:
+    near = np.abs(results.steps - np.rint(results.steps)) < 1e-9 * (1 + results.steps)
+    results.steps = np.where(near, np.rint(results.steps), results.steps)
+    axes = ("region", "period", "condition", "count")
+    units = np.empty((len(results.names), len(results.counts)), object)
+    units.ravel()[:] = _units_of_counts(job)
+    steps = ["steps" if n == "days" and job.time.length != DAY else n for n in results.counts]
+    starts, ends = job.periods.bounds_text()
+    columns = [
+        text_column("region", axes[:1], job.regions.regions.labels),
+        text_column("period", axes[1:2], job.periods.labels),
+        text_column("start", axes[1:2], starts),
+        text_column("end", axes[1:2], ends),
+        text_column("condition", axes[2:3], results.names),
+        text_column("variable", axes[2:3], _variables(job)),
+        text_column("tested_on", (), [job.request.test_on]),
+        text_column("count", axes[3:], steps),
+        Column("value", axes, results.value),
+        Column("unit", axes[2:], units),
+        Column("area_valid", axes[:3], results.area_valid),
+        Column("steps", axes[:3], results.steps),
+        Column("steps_expected", axes[1:2], job.fold.expected),
+        Column("note", axes, _notes(job, results)),
+    ]
+    if not job.time.is_gregorian:
+        columns.append(text_column("calendar", (), [job.time.calendar]))
+    return Table("extremes", dict(zip(axes, results.value.shape, strict=True)), tuple(columns))
+
+
+def _notes(job: ExtremesJob, results: Results) -> np.ndarray:
+    """Why a value is empty, in a few words."""
+    notes = np.full(results.value.shape, "", object)
+    outside = job.index.overlay.entries == 0
+    for r, p, n, c in np.argwhere(np.isnan(results.value)).tolist():
+        steps, wanted = results.steps[r, p, n], job.fold.expected[p]
+        area = results.area_valid[r, p, n]
+        if outside[r]:
+            notes[r, p, n, c] = "outside the grid"
+        elif results.counts[c] in ("first", "last") and steps >= wanted - ENOUGH:
+            notes[r, p, n, c] = "never met"
+        elif steps >= wanted - ENOUGH and area < job.request.min_area - ENOUGH:
+            notes[r, p, n, c] = f"area_valid {area:.2f}"
+        elif steps >= wanted - ENOUGH:
+            notes[r, p, n, c] = "not defined"
+        else:
+            notes[r, p, n, c] = f"{steps:.6g} of {wanted:.6g} {job.time.steps_name}"
+    return notes
+
+
+def _summary(job: ExtremesJob, table: Table) -> tuple[str, ...]:
+    calendar = job.time.calendar
+    first, last = int(job.periods.start[0]), int(job.periods.end[-1]) - 1
+    lines = [
+        f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
+        f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
+    ]
+    tested = {
+        CELL: "each cell is tested, and the mean over the area is taken",
+        REGION: f"the {job.request.measures[0]} of each region is tested",
+    }
+    lines.append(f"tested on {job.request.test_on}s: {tested[job.request.test_on]}")
+    if job.base is not None:
+        how = ""
+        if job.ready:
+            how = ", no bootstrap: days of the base are part of what they are judged by"
+        elif any(i.name in ("TN10p", "TX10p", "TN90p", "TX90p") for i in job.indices):
+            how = ", with the bootstrap" if job.request.bootstrap else ", without the bootstrap"
+        lines.append(f"percentiles of {job.base}{how}")
+    lines += empty_rows(table)
+    if job.left_out:
+        lines.append(
+            f"left out, since --during {job.request.during} cuts them: {', '.join(job.left_out)}"
+        )
+    return tuple(lines)
+
+
+def _title(job: ExtremesJob) -> str:
+    names: Sequence[str] = [str(r.condition) for r in job.ready] or [i.name for i in job.indices]
+    text = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    if len(job.indices) == 1:
+        text += f" ({job.indices[0].title})"
+    counts = f", {' and '.join(job.request.counts)}" if job.ready else ""
+    return f"{text}{counts} by {(job.request.every or 'month').lower()}"

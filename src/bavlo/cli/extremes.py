@@ -27,7 +27,7 @@ def parser() -> Parser:
         "       bavlo extremes --list",
         "when count index test-on spell-edge events area-share wet-day no-bootstrap return-levels "
         "fit base scratch",
-        without="combine complete window unit",
+        without="combine complete",
     )
     made.add_argument("--list", action="store_true", help="explain every index and count in a line")
     return made

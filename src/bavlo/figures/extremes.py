@@ -38,6 +38,7 @@ def as_series(table: Table) -> Table:
     measure = [condition if count == "index" else count for count in counts]
     axes = dict(zip(("region", "period", "measure"), shape, strict=True))
     kept = [c for c in table.columns if c.name in ("region", "period", "start", "end", "calendar")]
+    tested = table.along("tested_on", "period")[0]
     columns = (
         *kept,
         text_column("variable", (), [condition]),
@@ -45,7 +46,7 @@ def as_series(table: Table) -> Table:
         Column("value", ("region", "period", "measure"), table.full("value").reshape(shape)),
         text_column("unit", ("measure",), table.along("unit", "count")),
         text_column("combine", (), [""]),
-        text_column("order", ("measure",), [table.along("tested_on", "period")[0]] * shape[2]),
+        text_column("order", ("measure",), [f"tested on {tested}s"] * shape[2]),
     )
     return Table("series", axes, columns)
 
@@ -153,7 +154,7 @@ def draw_timeline(table: Table, title: str, base: Base | None = None) -> Figure:
         axes.xaxis.set_major_locator(locator)
         axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
         bar = figure.colorbar(bars, ax=axes, shrink=0.6, aspect=36, pad=0.01)
-        bar.ax.set_title(f"peak, {table.labels('unit')[0]}", fontsize=10)
+        bar.set_label(f"peak, {table.labels('unit')[0]}", fontsize=10)
         bar.outline.set_visible(False)
         caption = f"{table.labels('condition')[0]}   ·   {len(table)} events"
         set_words(figure, title, "", caption, placed=False)
@@ -231,7 +232,7 @@ def _log_years(axes: Axes, x: np.ndarray) -> None:
     from matplotlib.ticker import FixedLocator, NullLocator
 
     axes.set_xscale("log")
-    ticks = [year for year in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000) if year <= x.max() * 1.01]
+    ticks = [year for year in (2, 5, 10, 20, 50, 100, 200, 500, 1000) if year <= x.max() * 1.01]
     axes.xaxis.set_major_locator(FixedLocator(ticks))
     axes.xaxis.set_minor_locator(NullLocator())
     axes.set_xticklabels([str(year) for year in ticks])

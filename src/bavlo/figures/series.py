@@ -98,7 +98,7 @@ def _orders(measures: list[str], orders: list[str]) -> str:
     }
     return "; ".join(
         f"{', '.join(m for m, o in zip(measures, orders, strict=True) if o == order)} "
-        f"{words[order]}"
+        f"{words.get(order, order)}"
         for order in dict.fromkeys(orders)
     )
 

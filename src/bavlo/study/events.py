@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import iso_days
-from bavlo.core.units import STATE
+from bavlo.core.units import STATE, convert
 
 if TYPE_CHECKING:
     from bavlo.study.extremes import ExtremesJob
@@ -130,11 +130,13 @@ def _of_region(
         rows["end"].append(days[1])
         rows["steps"].append(stop - begin)
         rows["variable"].append(first.tested.name)
-        rows["peak"].append(values[peak])
+        unit = job.request.unit or first.tested.unit
+        told = convert(values, first.tested.unit, unit, difference=False)
+        rows["peak"].append(told[peak])
         rows["peak_on"].append(days[2])
-        rows["unit"].append(first.tested.unit)
-        rows["total"].append(np.nansum(values) if amounts else np.nan)
-        rows["total_unit"].append(first.tested.unit if amounts else "")
+        rows["unit"].append(unit)
+        rows["total"].append(np.nansum(told) if amounts else np.nan)
+        rows["total_unit"].append(unit if amounts else "")
         rows["area_share"].append(share[begin:stop].mean() if job.on_cells else np.nan)
         rows["open"].append("yes" if _is_open(share, job.places.follows, begin, stop) else "no")
 

@@ -223,6 +223,8 @@ def prepare_extremes(request: Request, listener: Listener) -> ExtremesJob:
     grids = {name: quantity(timed[name].variable, name) for name in others}
     ready = tuple(make_ready(c, tested, limits, grids) for c in request.when)
     for one in ready:
+        if request.unit is not None:
+            check_output_unit(request.unit, one.tests[0].tested)
         check_sums(one, request.counts)
         if one.condition.has_percentiles:
             listener.note(f"{one.condition}: percentiles of {base}, without a bootstrap")
@@ -888,6 +890,29 @@ def _units_of_counts(job: ExtremesJob) -> list[str]:
     return out or [index.unit for index in job.indices]
 
 
+def _convert_sums(job: ExtremesJob, results: Results, units: np.ndarray) -> None:
+    """Totals and excesses in the unit that is asked for; those of states are differences."""
+    wanted = str(job.request.unit)
+    for n, ready in enumerate(job.ready):
+        tested = ready.tests[0].tested
+        check_output_unit(wanted, tested)
+        for c, name in enumerate(results.counts):
+            if name in ("total", "excess"):
+                difference = tested.what.kind == STATE
+                results.value[..., n, c] = convert(
+                    results.value[..., n, c], tested.unit, wanted, difference=difference
+                )
+                units[n, c] = units[n, c].replace(tested.unit, wanted, 1)
+
+
+def check_output_unit(unit: str, tested: Tested) -> None:
+    """Refuse a unit that the values cannot be told in."""
+    if not suits(tested.unit, unit):
+        raise RequestError(
+            "--unit", f"{tested.name} is in {tested.unit or 'no unit'}, not convertible to {unit}"
+        )
+
+
 def _variables(job: ExtremesJob) -> list[str]:
     if job.ready:
         return [ready.variable for ready in job.ready]
@@ -900,6 +925,8 @@ def _table(job: ExtremesJob, results: Results) -> Table:
     axes = ("region", "period", "condition", "count")
     units = np.empty((len(results.names), len(results.counts)), object)
     units.ravel()[:] = _units_of_counts(job)
+    if job.request.unit is not None:
+        _convert_sums(job, results, units)
     steps = ["steps" if n == "days" and job.time.length != DAY else n for n in results.counts]
     starts, ends = job.periods.bounds_text()
     columns = [

@@ -6,8 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy import stats
 
-from bavlo.core.anomalies import gamma_fit, ranks, spi, windowed
+from bavlo.core.anomalies import gamma_fit, ranks, spi
 from bavlo.core.errors import RequestError
+from bavlo.core.moving import windowed
 from bavlo.core.normals import Base, default_base, normals, parse_base, percentile_8
 from bavlo.core.periods import PeriodRule, periods_between
 from bavlo.core.timeaxis import to_dates, to_instant

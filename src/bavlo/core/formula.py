@@ -276,7 +276,8 @@ def evaluate(
     values : (T, C) float64
         In the unit that `kind_of` tells; NaN where a part is missing or a divisor is 0.
     """
-    return _values(term, variables, blocks)[0]
+    with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+        return _values(term, variables, blocks)[0]
 
 
 def _values(
@@ -295,8 +296,7 @@ def _values(
     if matched and first.unit and second.unit and first.unit != second.unit:
         two = convert(two, second.unit, first.unit, difference=second.difference)
     if term.sign == "/":
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(two != 0, one / two, np.nan), kind
+        return np.where(two != 0, one / two, np.nan), kind
     operation = {"+": np.add, "-": np.subtract, "*": np.multiply}[term.sign]
     return operation(one, two), kind
 

@@ -34,7 +34,10 @@ Gridded climate data to per-region numbers that an analyst can defend.
 
 def entry() -> None:
     """The installed program."""
-    sys.exit(main(sys.argv[1:]))
+    try:
+        sys.exit(main(sys.argv[1:]))
+    except KeyboardInterrupt:
+        sys.exit(130)
 
 
 def main(arguments: Sequence[str]) -> int:

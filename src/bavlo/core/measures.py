@@ -13,6 +13,7 @@ from scipy import sparse
 from bavlo.core.errors import RequestError
 from bavlo.core.overlay import Overlay
 
+MOST_MASKS = 8  # that are remembered, such as that of the sea
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 
 
@@ -77,6 +78,7 @@ class OverlayIndex:
         self.matrix = self._matrix(self.weight)
         self.outside = overlay.outside()
         self.cell_area = cell_area
+        self.of_masks: dict[tuple[str, bytes], np.ndarray] = {}
         self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
 
     def _matrix(self, entries: np.ndarray) -> sparse.csr_array:
@@ -152,17 +154,40 @@ class CellSample:
     def invalid(self) -> np.ndarray:
         """(T, C) where data is missing, or (1, C) where every step misses the same cells."""
         missing = np.isnan(self.block)
-        return missing[:1] if (missing == missing[:1]).all() else missing
+        if len(missing) == 1:
+            return missing
+        first = missing[:1].tobytes()
+        alike = all(row.tobytes() == first for row in missing[1:])
+        return missing[:1] if alike else missing
 
     @cached_property
     def valid_weight(self) -> np.ndarray:
         """(T, R) or (1, R) weight of the cells with data."""
+        return self._of_mask("weight", self._valid_weight)
+
+    def _valid_weight(self) -> np.ndarray:
         valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
         return (self.index.matrix @ valid).T
+
+    def _of_mask(self, name: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
+        """What depends on the mask alone; a mask that comes again is paid for once."""
+        if len(self.invalid) > 1:
+            return compute()
+        key = name, self.invalid.tobytes()
+        known = self.index.of_masks.get(key)
+        if known is None:
+            known = compute()
+            if len(self.index.of_masks) >= MOST_MASKS:
+                self.index.of_masks.clear()
+            self.index.of_masks[key] = known
+        return known
 
     @cached_property
     def area_valid(self) -> np.ndarray:
         """(T, R) or (1, R) share of each region's area that has data; exactly 1 when all has."""
+        return self._of_mask("area", self._area_valid)
+
+    def _area_valid(self) -> np.ndarray:
         missing = np.ascontiguousarray(self.invalid.T).astype(np.float64)
         share = (self.index.areas @ missing).T / self.index.region_weight
         valid = 1 - share - self.index.outside

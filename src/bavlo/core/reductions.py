@@ -7,7 +7,8 @@ out is merged in order of time (`merge`) and turned into values once a period is
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import astuple, dataclass
+from dataclasses import astuple, dataclass, field
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
@@ -84,8 +85,8 @@ class StepFolding:
     weight: np.ndarray
     duration: np.ndarray
     period_length: np.ndarray
-    step_start: np.ndarray
-    period_start: np.ndarray
+    step_start: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    period_start: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
 
 @dataclass(eq=False)
@@ -355,8 +356,17 @@ class _PeriodReduction:
             return None
         return fold.step[low:high] - unit.first, fold.period[low:high], fold.share[low:high]
 
-    def _partial(self, unit: Unit, sample: CellSample, rows: np.ndarray) -> Partial | None:
-        """Fold rows (T, K), NaN where they have no value, and the steps that count."""
+    def _partial(
+        self,
+        unit: Unit,
+        sample: CellSample,
+        rows: np.ndarray,
+        folded: Folded | None = None,
+    ) -> Partial | None:
+        """Fold rows (T, K), NaN where they have no value, and the steps that count.
+
+        `folded` is given where that is done already.
+        """
         pairs = self._pairs(unit)
         if pairs is None:
             return None
@@ -370,7 +380,10 @@ class _PeriodReduction:
         def folder(amounts: np.ndarray) -> sparse.csr_array:
             return sparse.csr_array((amounts, (period, step)), shape=shape)
 
-        folded = self._folded(rows, step, period, share, shape[0], folder, whole)
+        if folded is None:
+            folded = self._folded(rows, step, period, share, shape[0], folder, whole)
+        if len(sample.area_valid) == 1:  # all steps miss the same cells
+            return self._alike(first, folded, sample.area_valid, period, share, days, shape[0])
         shape_r = (unit.last - unit.first, self.index.overlay.regions)
         area = np.broadcast_to(sample.area_valid, shape_r)
         counts = (area >= self.rules.min_area - ENOUGH) & (area > 0)
@@ -384,6 +397,30 @@ class _PeriodReduction:
             by_day @ counted,
             by_day @ np.ascontiguousarray(area),
             np.bincount(period, weights=days, minlength=shape[0]),
+        )
+
+    def _alike(
+        self,
+        first: int,
+        folded: Folded,
+        area: np.ndarray,
+        period: np.ndarray,
+        share: np.ndarray,
+        days: np.ndarray,
+        periods: int,
+    ) -> Partial:
+        """The bookkeeping of steps that all have the same area (1, R)."""
+        counted = ((area >= self.rules.min_area - ENOUGH) & (area > 0)).astype(np.float64)
+        steps = np.bincount(period, share, periods)[:, None]
+        length = np.bincount(period, days, periods)[:, None]
+        return Partial(
+            first,
+            folded,
+            steps * counted,
+            length * (counted * area),
+            length * counted,
+            length * area,
+            length[:, 0],
         )
 
     def _folded(self, rows, step, period, share, periods, folder, whole) -> Folded:  # type: ignore[no-untyped-def]
@@ -436,9 +473,51 @@ class RegionFirst(_PeriodReduction):
     def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
         """Measure every step and fold the measures."""
         sample = CellSample(self.index, block)
+        if self._sums_first and len(block) > 1 and len(sample.invalid) == 1:
+            return self._cells_summed(unit, sample)
         enough = sample.area_valid >= self.rules.min_area - ENOUGH
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
         return self._partial(unit, sample, np.stack(values, axis=-1).reshape(block.shape[0], -1))
+
+    @cached_property
+    def _sums_first(self) -> bool:
+        """Whether totals over steps and sums over cells may change places."""
+        return (
+            all(measure.linear and measure.name != "count" for measure in self.measures)
+            and self.rules.combine in (TOTAL, MEAN)
+            and self.rules.transform is None
+            and self.rules.most_missing is None
+        )
+
+    def _cells_summed(self, unit: Unit, sample: CellSample) -> Partial | None:
+        """Add up the steps of each cell first, where all steps miss the same cells.
+
+        What is added is the same, in another order, and a region is measured once a period instead
+        of once a step.
+        """
+        pairs = self._pairs(unit)
+        if pairs is None:
+            return None
+        step, period, share = pairs
+        first = int(period.min())
+        shape = (int(period.max()) - first + 1, unit.last - unit.first)
+        whole = slice(unit.first, unit.last)
+        total = self.rules.combine == TOTAL
+        each = (self.folding.factor if total else self.folding.weight)[whole][step]
+        adding = sparse.csr_array((share * each, (period - first, step)), shape=shape)
+        summed = CellSample(self.index, adding @ sample.block)
+        values = [measure.compute(summed) for measure in self.measures]
+        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        stacked = np.stack([np.where(enough, v, np.nan) for v in values], axis=-1)
+        rows = stacked.reshape(shape[0], -1)
+        days = share * self.folding.duration[whole][step]
+        weights = share * self.folding.weight[whole][step]
+        there = ~np.isnan(rows)
+        at = period - first
+        covered = np.bincount(at, days, shape[0])[:, None] * there
+        weight = np.bincount(at, weights, shape[0])[:, None] * there
+        folded = Folded(np.where(there, rows, 0.0), weight, covered)
+        return self._partial(unit, sample, rows, folded)
 
     def finish(self, partial: Partial) -> Result:
         """Values of periods that are over."""

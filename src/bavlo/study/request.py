@@ -320,7 +320,7 @@ def parse_month(text: str) -> int:
 
 
 def split_by_grid(
-    texts: Sequence[str], field: str, grids: Sequence[GridArgument]
+    texts: str | Sequence[str], field: str, grids: Sequence[GridArgument]
 ) -> tuple[str | None, tuple[tuple[str, str, str], ...]]:
     """Values of an option that may be said of one grid only, as NAME=VALUE.
 
@@ -333,7 +333,7 @@ def split_by_grid(
     """
     names = {grid.name for grid in grids}
     plain, own = None, []
-    for text in texts:
+    for text in [texts] if isinstance(texts, str) else texts:
         name, sign, value = text.partition("=")
         if sign and name in names:
             own.append((field, name, value))

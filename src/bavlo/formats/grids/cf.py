@@ -55,18 +55,20 @@ class Packing:
         """Whether stored numbers are the values."""
         return self.scale is None and self.offset is None and not self.unsigned
 
-    def decode(self, stored: np.ndarray) -> np.ndarray:
-        """Values as float64, NaN where there is no data."""
+    def decode(self, stored: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
+        """Values as float64, NaN where there is no data; into an array of that shape if given."""
         if self.unsigned and stored.dtype.kind == "i":
             stored = stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
-        values = stored.astype(np.float64)
+        if values is None:
+            values = np.empty(stored.shape)
+        np.copyto(values, stored)
         for number in self.missing:
             if number == number:
-                values[stored == stored.dtype.type(number)] = np.nan
+                np.copyto(values, np.nan, where=stored == stored.dtype.type(number))
         if self.lowest is not None:
-            values[stored < self.lowest] = np.nan
+            np.copyto(values, np.nan, where=stored < self.lowest)
         if self.highest is not None:
-            values[stored > self.highest] = np.nan
+            np.copyto(values, np.nan, where=stored > self.highest)
         if self.scale is not None:
             values *= self.scale
         if self.offset is not None:

@@ -132,6 +132,11 @@ class CFGrid:
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
         block = np.empty((last - first, cells.cells.size))
+        if self.by_chunks and self.order == AXES:
+            reader = chunks.reader_of(self.path, self.variable.name)
+            if reader is not None:
+                reader.read_cells(first, last, cells, self.packing, block)
+                return block
         kept = [name for name in self.order if isinstance(name, str)]
         axes = [kept.index(name) for name in AXES if name in kept]
         for window in cells.windows:

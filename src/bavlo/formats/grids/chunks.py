@@ -11,12 +11,15 @@ import os
 import threading
 import zlib
 from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
 from bavlo.formats.grids import cf
+from bavlo.formats.grids.source import CellSelection
 
 DEFLATE, SHUFFLE = 1, 2  # HDF5's numbers of its filters
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
@@ -50,6 +53,8 @@ class ChunkReader:
     place: dict[tuple[int, ...], tuple[int, int]]
     kept: OrderedDict[tuple[int, ...], np.ndarray] = field(default_factory=OrderedDict)
     lock: threading.Lock = field(default_factory=threading.Lock)
+    under_way: dict[tuple[int, ...], threading.Lock] = field(default_factory=dict)
+    pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
@@ -59,50 +64,105 @@ class ChunkReader:
             range(r.start // c, (r.stop - 1) // c + 1)
             for r, c in zip(ranges, self.chunks, strict=True)
         ]
-        file = os.open(self.path, os.O_RDONLY)
-        try:
+        with self._opened() as file:
             for number in np.ndindex(*(len(n) for n in numbers)):
                 chunk = tuple(n[i] for n, i in zip(numbers, number, strict=True))
-                self._copy(file, chunk, ranges, out)
+                inside, target = [], []
+                for n, size, r in zip(chunk, self.chunks, ranges, strict=True):
+                    low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
+                    inside.append(slice(low - n * size, high - n * size))
+                    target.append(slice(low - r.start, high - r.start))
+                out[tuple(target)] = self._part(file, chunk, tuple(inside))
+        dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
+        return out.squeeze(axis=dropped) if dropped else out
+
+    def read_cells(
+        self, first: int, last: int, cells: CellSelection, packing: cf.Packing, block: np.ndarray
+    ) -> None:
+        """Decode the cells of the steps `first` to `last` of a (time, y, x) variable into a block.
+
+        Of each chunk only the rectangle around its cells is unshuffled, and only the cells are
+        decoded, straight into their row.
+
+        Parameters
+        ----------
+        block : (T, C) float64
+            Filled here.
+        """
+        pieces = self._pieces(cells)
+        height = self.chunks[0]
+        with self._opened() as file:
+            for number in range(first // height, (last - 1) // height + 1):
+                low, high = max(first, number * height), min(last, (number + 1) * height)
+                steps = slice(low - number * height, high - number * height)
+                rows = slice(low - first, high - first)
+                for piece in pieces:
+                    part = self._part(
+                        file, (number, *piece.chunk), (steps, piece.rows, piece.columns)
+                    )
+                    flat = part.reshape(high - low, -1)
+                    if piece.within is not None:
+                        flat = np.take(flat, piece.within, axis=1)
+                    if isinstance(piece.place, slice):
+                        packing.decode(flat, block[rows, piece.place])
+                    else:
+                        block[rows, piece.place] = packing.decode(flat)
+
+    def _pieces(self, cells: CellSelection) -> list[_Piece]:
+        """What is used of each chunk of a step; worked out once for a selection of cells."""
+        known = self.pieces.get(id(cells))
+        if known is not None and known[0] is cells:
+            return known[1]
+        _, cy, cx = self.chunks
+        row, column = np.divmod(cells.cells, cells.shape[1])
+        key = (row // cy) * (cells.shape[1] // cx + 2) + column // cx
+        order = np.argsort(key, kind="stable")
+        cuts = np.flatnonzero(np.diff(key[order])) + 1
+        found = [
+            _piece(row, column, place, cy, cx) for place in np.split(order, cuts) if place.size
+        ]
+        self.pieces.clear()
+        self.pieces[id(cells)] = (cells, found)
+        return found
+
+    @contextmanager
+    def _opened(self) -> Iterator[int]:
+        file = os.open(self.path, os.O_RDONLY)
+        try:
+            yield file
         except (OSError, zlib.error, ValueError) as error:
             raise cf.not_damaged(self.path, error) from error
         finally:
             os.close(file)
-        dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
-        return out.squeeze(axis=dropped) if dropped else out
 
-    def _copy(
-        self, file: int, chunk: tuple[int, ...], ranges: list[slice], out: np.ndarray
-    ) -> None:
-        """The part of a chunk that lies in the hyperslab."""
-        inside, target = [], []
-        for n, size, r in zip(chunk, self.chunks, ranges, strict=True):
-            low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
-            inside.append(slice(low - n * size, high - n * size))
-            target.append(slice(low - r.start, high - r.start))
-        out[tuple(target)] = self._chunk(file, chunk)[tuple(inside)]
-
-    def _chunk(self, file: int, chunk: tuple[int, ...]) -> np.ndarray:
-        """One chunk, inflated; those of several steps are kept for the next run of steps."""
+    def _part(self, file: int, chunk: tuple[int, ...], inside: tuple[slice, ...]) -> np.ndarray:
+        """Part of a chunk; those of several steps are kept for the next run of steps."""
         if self.chunks[0] == 1:
-            return self._inflated(file, chunk)
+            return self._unshuffled(self._bytes(file, chunk), inside)
         with self.lock:
-            if chunk in self.kept:
-                self.kept.move_to_end(chunk)
-                return self.kept[chunk]
-        values = self._inflated(file, chunk)
-        with self.lock:
-            self.kept[chunk] = values
-            while len(self.kept) * values.nbytes > MOST_KEPT and len(self.kept) > 1:
-                self.kept.popitem(last=False)
-        return values
+            waits = self.under_way.setdefault(chunk, threading.Lock())
+        with waits:  # so that two workers do not inflate the same chunk
+            with self.lock:
+                values = self.kept.get(chunk)
+                if values is not None:
+                    self.kept.move_to_end(chunk)
+            if values is None:
+                whole = tuple(slice(0, n) for n in self.chunks)
+                values = self._unshuffled(self._bytes(file, chunk), whole)
+                with self.lock:
+                    self.kept[chunk] = values
+                    while len(self.kept) * values.nbytes > MOST_KEPT and len(self.kept) > 1:
+                        gone, _ = self.kept.popitem(last=False)
+                        self.under_way.pop(gone, None)
+        return values[inside]
 
-    def _inflated(self, file: int, chunk: tuple[int, ...]) -> np.ndarray:
+    def _bytes(self, file: int, chunk: tuple[int, ...]) -> bytes | None:
+        """The inflated bytes of a chunk; None where it was never written."""
         from isal import isal_zlib
 
         found = self.place.get(chunk)
         if found is None:
-            return np.broadcast_to(self.fill, self.chunks)
+            return None
         data = os.pread(file, found[1], found[0])
         if len(data) < found[1]:
             raise OSError("a chunk lies beyond the end of the file")
@@ -114,16 +174,60 @@ class ChunkReader:
                 raise zlib.error(str(error)) from error
         if len(data) != size:
             raise OSError(f"a chunk has {len(data)} bytes instead of {size}")
-        if SHUFFLE in self.filters and self.dtype.itemsize > 1:
-            planes = np.frombuffer(data, np.uint8).reshape(self.dtype.itemsize, -1)
-            # Plane by plane: six times faster than to copy the transpose.
-            mixed = np.empty((planes.shape[1], planes.shape[0]), np.uint8)
-            for n, plane in enumerate(planes):
-                mixed[:, n] = plane
-            values = mixed.view(self.dtype)
-        else:
-            values = np.frombuffer(data, self.dtype)
-        return values.reshape(self.chunks)
+        return bytes(data)
+
+    def _unshuffled(self, data: bytes | None, inside: tuple[slice, ...]) -> np.ndarray:
+        """The numbers of a part of a chunk, in an array of their own."""
+        shape = tuple(s.stop - s.start for s in inside)
+        if data is None:
+            return np.broadcast_to(self.fill, shape)
+        item = self.dtype.itemsize
+        if SHUFFLE not in self.filters or item == 1:
+            return np.frombuffer(data, self.dtype).reshape(self.chunks)[inside]
+        planes = np.frombuffer(data, np.uint8).reshape(item, *self.chunks)
+        # Plane by plane: six times faster than to copy the transpose.
+        mixed = np.empty((*shape, item), np.uint8)
+        for n, plane in enumerate(planes):
+            mixed[..., n] = plane[inside]
+        return mixed.view(self.dtype)[..., 0]
+
+
+@dataclass(frozen=True, eq=False)
+class _Piece:
+    """What is used of one chunk of a step.
+
+    Parameters
+    ----------
+    chunk
+        Its numbers along y and x.
+    rows, columns
+        The rectangle around the used cells, within the chunk.
+    within
+        The cells in that rectangle; None where it is all of them, in order.
+    place
+        Where they go in the block.
+    """
+
+    chunk: tuple[int, int]
+    rows: slice
+    columns: slice
+    within: np.ndarray | None
+    place: slice | np.ndarray
+
+
+def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: int) -> _Piece:
+    r, c = row[place], column[place]
+    chunk = int(r[0]) // cy, int(c[0]) // cx
+    south, west = int(r.min()), int(c.min())
+    height, width = int(r.max()) + 1 - south, int(c.max()) + 1 - west
+    number = (r - south) * width + (c - west)
+    whole = place.size == height * width and bool((np.diff(number) == 1).all())
+    within = None if whole else number
+    into: slice | np.ndarray = place
+    if (np.diff(place) == 1).all():
+        into = slice(int(place[0]), int(place[-1]) + 1)
+    y, x = south - chunk[0] * cy, west - chunk[1] * cx
+    return _Piece(chunk, slice(y, y + height), slice(x, x + width), within, into)
 
 
 def reader_of(path: Path, name: str) -> ChunkReader | None:

@@ -53,15 +53,33 @@ TEXT = {
 
 def write(table: Table, file: IO[str]) -> None:
     """Write all rows, comma-separated with a header."""
-    writer = csv.writer(file, lineterminator="\n")
-    writer.writerow(table.header)
-    texts = [column.is_text for column in table.columns]
-    for chunk in table.chunks():
-        columns = [
-            safe_text(values.tolist()) if is_text else numbers_text(values)
-            for values, is_text in zip(chunk, texts, strict=True)
-        ]
-        writer.writerows(zip(*columns, strict=True))
+    file.write(",".join(map(quoted, table.header)) + "\n")
+    # What a column has to say is put into words along its own axes only, and then repeated.
+    columns = tuple(
+        Column(column.name, column.axes, _texts(column.values)) for column in table.columns
+    )
+    for chunk in Table(table.name, table.axes, columns).chunks():
+        lines = map(",".join, zip(*(values.tolist() for values in chunk), strict=True))
+        file.write("\n".join(lines) + "\n")
+
+
+def _texts(values: np.ndarray) -> np.ndarray:
+    """The text of each value, ready to stand between commas."""
+    flat = values.ravel()
+    out = np.empty(flat.shape, object)
+    if values.dtype.kind == "O":
+        known = {text: quoted(safe_text([text])[0]) for text in set(flat.tolist())}
+        out[:] = [known[text] for text in flat.tolist()]
+    else:
+        out[:] = numbers_text(flat)
+    return out.reshape(values.shape)
+
+
+def quoted(text: str) -> str:
+    """In quotes where it holds a comma, a quote or a line's end (RFC 4180)."""
+    if any(sign in text for sign in ',"\r\n'):
+        return '"' + text.replace('"', '""') + '"'
+    return text
 
 
 def safe_text(values: Iterable[str]) -> list[str]:

@@ -1,8 +1,16 @@
 """The demo data, made once for all tests."""
 
+import os
+
 import pytest
 
 from support import run
+
+
+@pytest.fixture(scope="session", autouse=True)
+def own_cache(tmp_path_factory):
+    """A cache folder that is nobody else's."""
+    os.environ["BAVLO_CACHE"] = str(tmp_path_factory.mktemp("cache"))
 
 
 @pytest.fixture(scope="session")

@@ -15,7 +15,7 @@ GRID_OPTIONS = """
     scale offset dates prefer grid-crs stamp day-start utc-offset during every year-start combine
     min-steps complete
     measure order weight weight-kind at-points min-area unit out format replace quiet verbose
-    jobs memory
+    jobs memory cluster
 """.split()
 MOST_LINES = 24
 

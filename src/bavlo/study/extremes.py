@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from bavlo import engine
 from bavlo.core.conditions import OPTION, Named
 from bavlo.core.counting import NEVER, Counting, Met, StepPlaces, Tally, step_places
 from bavlo.core.errors import RequestError
@@ -604,17 +605,20 @@ def _in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
     kept = job.cells.cells.size * 8 * 6 * len(job.ready)
     jobs = fitting(job.request, most * COPIES_OF_UNIT * names, results.size + kept)
 
+    wants_daily = bool(results.daily)
+
     def work(unit: Unit) -> list[tuple[Tally | None, tuple[np.ndarray, ...] | None]]:
         values = _read(job, unit)
         out = []
         for ready, counting in zip(job.ready, countings, strict=True):
             met = try_out(ready, unit.first, values, tuple(counting.sums))
-            daily = _daily_of_cells(job, ready, met, values) if results.daily else None
+            daily = _daily_of_cells(job, ready, met, values) if wants_daily else None
             out.append((counting.update(unit.first - job.first, met), daily))
         return out
 
     held: list[Tally | None] = [None] * len(job.ready)
-    for unit, made in zip(units, local.run(work, units, jobs), strict=True):
+    outcomes = engine.run(work, units, jobs, job.request.cluster)
+    for unit, made in zip(units, outcomes, strict=True):
         for n, (tally, daily) in enumerate(made):
             if daily is not None:
                 results.daily[n].put(unit.first - job.first, *daily)
@@ -669,6 +673,8 @@ def _daily_of_cells(
 
 def _by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
     """Go by bricks of cells with their whole record, after one pass that reads the grids."""
+    if job.request.cluster is not None:
+        listener.warn("percentiles, indices and cut spells are computed on this machine alone")
     cells, steps = job.cells.cells.size, job.last - job.first
     bricks = bricks_of(cells, steps, BRICK_VALUES)
     names = list(job.aligned.sources)
@@ -842,7 +848,8 @@ def _regions_first(job: ExtremesJob, results: Results, listener: Listener) -> No
             out[name] = np.where(enough, measure.compute(sample), np.nan), sample.area_valid
         return out
 
-    for unit, made in zip(units, local.run(work, units, jobs), strict=True):
+    outcomes = engine.run(work, units, jobs, job.request.cluster)
+    for unit, made in zip(units, outcomes, strict=True):
         part = slice(unit.first - job.first, unit.last - job.first)
         for name, (values, valid) in made.items():
             series[name][part] = values

@@ -51,6 +51,7 @@ from bavlo.core.units import (
 from bavlo.core.zones import Zones, brought_onto, zone_overlay
 from bavlo.formats.grids import open_grid
 from bavlo.formats.grids.source import CellSelection, GridSource, where, whole
+from bavlo.formats.overlaycache import cached
 from bavlo.formats.regions import RegionFile, read_regions
 from bavlo.study.grids import open_one, tell
 from bavlo.study.listener import Listener
@@ -171,7 +172,7 @@ def overlay_of(regions: Regions | Zones, layout: GridLayout, at_points: str) -> 
         return zone_overlay(regions, layout)
     if regions.are_points:
         return point_overlay(regions, layout, at_points)
-    return overlay_on_grid(regions, layout)
+    return cached(regions, layout, lambda: overlay_on_grid(regions, layout))
 
 
 def check_measures(

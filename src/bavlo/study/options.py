@@ -561,6 +561,14 @@ OPTIONS: dict[str, Option] = {
             "jobs", "jobs", "N", "workers (default: the usable processors)", parse_jobs, group="run"
         ),
         Option(
+            "cluster",
+            "cluster",
+            "ADDRESS",
+            "compute on the Dask cluster with this scheduler, as tcp://host:8786; `local` starts "
+            "one here",
+            group="run",
+        ),
+        Option(
             "scratch",
             "scratch",
             "DIR",

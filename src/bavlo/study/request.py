@@ -101,6 +101,7 @@ class Request:
     jobs: int = 1
     memory: int = 2**30
     scratch: Path | None = None
+    cluster: str | None = None
 
     def about(self) -> dict[str, Any]:
         """What the numbers depend on, as plain data for the provenance."""

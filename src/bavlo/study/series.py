@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from bavlo import engine
 from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.moving import running, windowed
@@ -16,9 +17,8 @@ from bavlo.core.reductions import InOrder, Partial, Unit
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
-from bavlo.engine import local
 from bavlo.engine.units import plan_units
-from bavlo.formats.grids.source import where
+from bavlo.formats.grids.source import files_of, where
 from bavlo.study import memory
 from bavlo.study.job import Job, periods_of, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
@@ -61,11 +61,17 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     values = SeriesValues(job)
     jobs = memory.fitting_jobs(job, units, values.size)
 
-    def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
-        block = job.source.read(unit.first, unit.last, job.cells)
-        return [each.reduction.update(unit, block) for each in job.passes], range_of(block)
+    source, cells, reductions = job.source, job.cells, [each.reduction for each in job.passes]
 
-    for unit, (partials, ends) in zip(units, local.run(work, units, jobs), strict=True):
+    def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
+        block = source.read(unit.first, unit.last, cells)
+        return [reduction.update(unit, block) for reduction in reductions], range_of(block)
+
+    def name(unit: Unit) -> str:
+        return files_of(job.source, unit.first, unit.last)
+
+    outcomes = engine.run(work, units, jobs, request.cluster, name)
+    for unit, (partials, ends) in zip(units, outcomes, strict=True):
         values.add(partials)
         values.widen(ends)
         listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")

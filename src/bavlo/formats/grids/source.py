@@ -220,6 +220,15 @@ def is_climatology(source: GridSource) -> bool:
     return any(file.times is not None and file.times.climatology for file in source.files)
 
 
+def files_of(source: GridSource, first: int, last: int) -> str:
+    """The files that hold some steps, for messages; all of them where that is not known."""
+    file_of = getattr(source, "file_of", None)
+    if file_of is None:
+        return where(source)
+    names = [str(source.files[n].path) for n in np.unique(file_of[first:last])]
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+
+
 def where(source: GridSource) -> str:
     """The files of a grid in a few words, for messages."""
     names = [str(f.path) for f in source.files]

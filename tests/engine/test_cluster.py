@@ -1,0 +1,157 @@
+"""A real scheduler and worker processes give what one machine gives, to the last byte."""
+
+import json
+import subprocess
+import sys
+import time
+
+import pytest
+
+from bavlo.core.errors import BavloError
+from bavlo.engine import cluster
+from support import PROGRAM, run
+
+DASK = [sys.executable, "-m", "dask"]
+
+
+@pytest.fixture(scope="module")
+def workers(tmp_path_factory):
+    """A scheduler with two workers, each a process of its own."""
+    pytest.importorskip("distributed")
+    folder = tmp_path_factory.mktemp("cluster")
+    told = folder / "scheduler.json"
+    scheduler = subprocess.Popen(
+        [
+            *DASK,
+            "scheduler",
+            "--host",
+            "127.0.0.1",
+            "--port",
+            "0",
+            "--no-dashboard",
+            "--scheduler-file",
+            told,
+        ],
+        stderr=subprocess.DEVNULL,
+        cwd=folder,
+    )
+    for _ in range(200):
+        if told.exists() and told.read_text().strip():
+            break
+        time.sleep(0.1)
+    started = [
+        subprocess.Popen(
+            [
+                *DASK,
+                "worker",
+                "--scheduler-file",
+                told,
+                "--nthreads",
+                "1",
+                "--no-nanny",
+                "--no-dashboard",
+            ],
+            stderr=subprocess.DEVNULL,
+            cwd=folder,
+        )
+        for _ in range(2)
+    ]
+    yield json.loads(told.read_text())["address"], started
+    for process in (*started, scheduler):
+        process.kill()
+        process.wait()
+
+
+def arguments_of(demo, *more):
+    return [
+        "series",
+        *sorted(demo.glob("rain_*.nc")),
+        "--regions",
+        demo / "watersheds.geojson",
+        "--measure",
+        "mean,p90,max",
+        *more,
+    ]
+
+
+def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(demo, workers, tmp_path):
+    address, started = workers
+    run(*arguments_of(demo, "--order", "region", "--out", tmp_path / "here.csv"))
+    job = subprocess.Popen(
+        [
+            PROGRAM,
+            *map(
+                str,
+                arguments_of(
+                    demo, "--order", "region", "--cluster", address, "--out", tmp_path / "there.csv"
+                ),
+            ),
+        ],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    time.sleep(4)
+    assert job.poll() is None  # in the middle of the work
+    started[0].kill()
+    _, said = job.communicate(timeout=300)
+    assert job.returncode == 0, said
+    assert (tmp_path / "there.csv").read_bytes() == (tmp_path / "here.csv").read_bytes()
+    here, there = (
+        json.loads((tmp_path / f"{n}.csv.about.json").read_text()) for n in ("here", "there")
+    )
+    assert here == there
+
+
+def test_cells_first_and_conditions_are_the_same_on_a_cluster(demo, workers, tmp_path):
+    address, _ = workers
+    regions = ["--regions", demo / "watersheds.geojson", "--during", "2001..2003"]
+    for command in (
+        ["series", "--measure", "p90,max", "--order", "cell"],
+        ["extremes", "--when", "rain >= 20 mm for 2 days", "--count", "days,longest"],
+    ):
+        told = []
+        for more in ([], ["--cluster", address]):
+            out = tmp_path / "out.csv"
+            run(
+                command[0],
+                *sorted(demo.glob("rain_*.nc")),
+                *regions,
+                *command[1:],
+                *more,
+                "--out",
+                out,
+                "--replace",
+            )
+            told.append(out.read_bytes())
+        assert told[0] == told[1]
+
+
+def test_a_damaged_file_is_named_whoever_reads_it(demo, workers, tmp_path):
+    address, _ = workers
+    good = (demo / "rain_2001-2010.nc").read_bytes()
+    bad = tmp_path / "rain_bad.nc"
+    middle = len(good) // 2
+    bad.write_bytes(good[:middle] + bytes(200_000) + good[middle + 200_000 :])
+    done = run(
+        "series",
+        demo / "rain_1991-2000.nc",
+        bad,
+        "--regions",
+        demo / "watersheds.geojson",
+        "--cluster",
+        address,
+        "--out",
+        tmp_path / "x.csv",
+        check=False,
+    )
+    assert done.returncode == 1
+    assert "rain_bad.nc" in done.stderr
+    assert "Traceback" not in done.stderr
+    assert not (tmp_path / "x.csv").exists()
+
+
+def test_an_address_where_nothing_answers_is_said_to_be_that(demo, monkeypatch):
+    monkeypatch.setattr(cluster, "PATIENCE", 1)
+    with pytest.raises(BavloError, match="no scheduler answers"):
+        list(cluster.run(str, [1], 1, "tcp://127.0.0.1:1", str))

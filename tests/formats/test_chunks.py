@@ -11,6 +11,8 @@ from bavlo.core.errors import BavloError
 from bavlo.formats.grids import chunks, open_grid
 from bavlo.formats.grids.netcdf import close_all
 from bavlo.formats.grids.source import CellSelection, whole
+from bavlo.formats.grids.turned import turned
+from support import write_grid
 
 SHAPE = (11, 13, 17)
 DTYPES = ["<f4", ">f4", "<f8", "<i2", ">i2", "|u1", "<u4", ">i8"]
@@ -100,3 +102,28 @@ def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, t
         bad.write_bytes(flipped)
         with pytest.raises(BavloError, match="damaged or incomplete"):
             open_grid([bad]).read(0, 20, whole((60, 70)))
+
+
+@pytest.mark.parametrize("chunk", [(60, 1, 1), (60, 6, 7), (60, 2, 7), (25, 3, 2)])
+@pytest.mark.parametrize("memory", [2**30, 2**12])
+def test_every_chunk_is_inflated_once_whatever_its_shape(chunk, memory, tmp_path, monkeypatch):
+    values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
+    path = write_grid(
+        tmp_path / "a.nc", values, chunksizes=chunk, zlib=True, shuffle=True, complevel=1
+    )
+    source = open_grid([path])
+    cells = whole((6, 7))
+    inflated = []
+    plain = chunks.ChunkReader._bytes
+    monkeypatch.setattr(
+        chunks.ChunkReader,
+        "_bytes",
+        lambda self, file, number: inflated.append(number) or plain(self, file, number),
+    )
+    said = []
+    with turned(source, cells, memory, tmp_path, said.append) as same:
+        blocks = [same.read(a, min(a + 7, 60), cells) for a in range(0, 60, 7)]
+        assert bool(said) == (memory < 2**20)
+    np.testing.assert_array_equal(np.concatenate(blocks), values.reshape(60, -1).astype(float))
+    assert len(inflated) == len(set(inflated))
+    assert [p.name for p in tmp_path.iterdir()] == ["a.nc"]  # the scratch file is gone

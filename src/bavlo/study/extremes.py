@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -41,7 +42,7 @@ from bavlo.study.listener import Listener
 from bavlo.study.memory import fitting, size_text
 from bavlo.study.provenance import about_extremes
 from bavlo.study.request import Request
-from bavlo.study.series import SeriesResult, counted, empty_rows
+from bavlo.study.series import SeriesResult, chunks_once, counted, empty_rows
 from bavlo.study.testing import (
     ReadyCondition,
     Tested,
@@ -127,12 +128,18 @@ def extremes(request: Request, listener: Listener) -> tuple[SeriesResult, Table 
     """Counts or indices as a table, and the events where they are asked for."""
     job = prepare_extremes(request, listener)
     results = Results(job)
-    if not job.on_cells:
-        _regions_first(job, results, listener)
-    elif job.whole_records:
-        _by_bricks(job, results, listener)
-    else:
-        _in_stream(job, results, listener)
+    with ExitStack() as stack:
+        sources = {
+            name: stack.enter_context(chunks_once(source, job.cells, job.request, listener))
+            for name, source in job.aligned.sources.items()
+        }
+        reading = replace(job, aligned=replace(job.aligned, sources=sources))
+        if not job.on_cells:
+            _regions_first(reading, results, listener)
+        elif job.whole_records:
+            _by_bricks(reading, results, listener)
+        else:
+            _in_stream(reading, results, listener)
     table = _table(job, results)
     summary = _summary(job, table)
     events = events_table(job, results.daily) if request.events is not None else None

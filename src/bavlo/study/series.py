@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,7 +19,8 @@ from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
 from bavlo.engine.units import plan_units
-from bavlo.formats.grids.source import files_of, where
+from bavlo.formats.grids.source import CellSelection, GridSource, files_of, where
+from bavlo.formats.grids.turned import turned
 from bavlo.study import memory
 from bavlo.study.job import Job, periods_of, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
@@ -61,20 +63,22 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     values = SeriesValues(job)
     jobs = memory.fitting_jobs(job, units, values.size)
 
-    source, cells, reductions = job.source, job.cells, [each.reduction for each in job.passes]
-
-    def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
-        block = source.read(unit.first, unit.last, cells)
-        return [reduction.update(unit, block) for reduction in reductions], range_of(block)
+    cells, reductions = job.cells, [each.reduction for each in job.passes]
 
     def name(unit: Unit) -> str:
         return files_of(job.source, unit.first, unit.last)
 
-    outcomes = engine.run(work, units, jobs, request.cluster, name)
-    for unit, (partials, ends) in zip(units, outcomes, strict=True):
-        values.add(partials)
-        values.widen(ends)
-        listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
+    with chunks_once(job.source, cells, request, listener) as source:
+
+        def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
+            block = source.read(unit.first, unit.last, cells)
+            return [reduction.update(unit, block) for reduction in reductions], range_of(block)
+
+        outcomes = engine.run(work, units, jobs, request.cluster, name)
+        for unit, (partials, ends) in zip(units, outcomes, strict=True):
+            values.add(partials)
+            values.widen(ends)
+            listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
     values.close()
     odd = implausible(
         job.what, values.lowest, values.highest, difference=job.source.variable.difference
@@ -86,6 +90,18 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     table = _table(job, values)
     summary = summary_of(job, table)
     return SeriesResult(table, _title(job), summary, about(job, table, summary, listener))
+
+
+@contextmanager
+def chunks_once(
+    source: GridSource, cells: CellSelection, request: Request, listener: Listener
+) -> Iterator[GridSource]:
+    """The grid, walked so that no chunk is inflated twice; as it is where others read it."""
+    if request.cluster is not None:
+        yield source
+        return
+    with turned(source, cells, request.memory, request.scratch, listener.note) as same:
+        yield same
 
 
 class SeriesValues:

@@ -110,6 +110,8 @@ class CFGrid:
         Whether reading raw chunks is worth a try.
     stored
         Type of the stored numbers where these are the values; None where they are packed.
+    is_hdf5
+        Whether its file is HDF5.
     """
 
     path: Path
@@ -123,6 +125,7 @@ class CFGrid:
     notes: tuple[str, ...] = ()
     by_chunks: bool = False
     stored: np.dtype | None = None
+    is_hdf5: bool = False
 
     @property
     def step_chunk(self) -> int:
@@ -146,6 +149,25 @@ class CFGrid:
             flat = stored.transpose(axes).reshape(last - first, -1)
             block[:, window.place] = self.packing.decode(np.take(flat, window.within, axis=1))
         return block
+
+    def read_rectangle(self, rows: slice, columns: slice) -> np.ndarray:
+        """All steps of a rectangle of cells as (T, rows × columns) float64.
+
+        By raw chunks where that is sound, so that with a rectangle of whole chunks each is inflated
+        once.
+        """
+        assert self.times is not None
+        part = {"time": slice(0, self.times.stamps.size), "y": rows, "x": columns}
+        key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
+        reader = chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
+        if reader is not None:
+            stored = reader.read(key, keep=False)
+        else:
+            with self.opener(self.path) as container:
+                stored = container[self.variable.name].read(key)
+        kept = [name for name in self.order if isinstance(name, str)]
+        axes = [kept.index(name) for name in AXES]
+        return self.packing.decode(stored.transpose(axes).reshape(part["time"].stop, -1))
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
@@ -273,6 +295,7 @@ def _grid(
         opener,
         by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
         stored=variable.dtype.newbyteorder("=") if packing.is_plain else None,
+        is_hdf5=variable.is_hdf5 and variable.chunks is not None,
     )
 
 

@@ -56,8 +56,14 @@ class ChunkReader:
     under_way: dict[tuple[int, ...], threading.Lock] = field(default_factory=dict)
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
-    def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
-        """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
+    def read(self, key: tuple[slice | int, ...], *, keep: bool = True) -> np.ndarray:
+        """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped.
+
+        Parameters
+        ----------
+        keep
+            Keep chunks of several steps for the next call.
+        """
         ranges = [k if isinstance(k, slice) else slice(k, k + 1) for k in key]
         out = np.empty([r.stop - r.start for r in ranges], self.dtype)
         numbers = [
@@ -72,7 +78,10 @@ class ChunkReader:
                     low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
                     inside.append(slice(low - n * size, high - n * size))
                     target.append(slice(low - r.start, high - r.start))
-                out[tuple(target)] = self._part(file, chunk, tuple(inside))
+                if keep:
+                    out[tuple(target)] = self._part(file, chunk, tuple(inside))
+                else:
+                    out[tuple(target)] = self._unshuffled(self._bytes(file, chunk), tuple(inside))
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
 

@@ -128,10 +128,12 @@ def main():
     """Print the table."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--steps", type=int, default=730)
-    steps = parser.parse_args().steps
+    parser.add_argument("--runs", type=int, default=RUNS, help="timed runs after one to warm up")
+    given = parser.parse_args()
+    steps = given.steps
     path, regions = make(steps)
     times = {"bavlo": [], "plain": [], "floor": []}
-    for _ in range(RUNS + 1):
+    for _ in range(given.runs + 1):
         for name, work in (
             ("bavlo", lambda: bavlo(path, regions)),
             ("plain", lambda: plain_loop(path)),

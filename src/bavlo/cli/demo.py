@@ -36,6 +36,19 @@ STEPS = (
         "--out rain_years.csv --out rain_years.png",
     ),
     (
+        "The wettest of them on a map:",
+        "bavlo map rain_years.csv --regions watersheds.geojson --period 2007 --out wettest.png",
+    ),
+    (
+        "Was the winter of 2018 wet?",
+        "bavlo anomalies rain_months.csv --window 3 --during 2018-08 --out winter.csv",
+    ),
+    (
+        "On how many days a year do 20 mm fall, and for how many days on end?",
+        "bavlo extremes 'rain_*.nc' --regions watersheds.geojson --when 'rain >= 20 mm' "
+        "--count days,longest --every year --out heavy.csv",
+    ),
+    (
         "How hot do the districts get, on average and in their hottest tenth?",
         "bavlo series 'tmax_*.nc' --regions districts.zip --label name --every year "
         "--measure mean,p90 --unit degC --during 2001..2020 --out heat.csv --out heat.png",

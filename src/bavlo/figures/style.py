@@ -90,5 +90,8 @@ def save(figure: Figure, path: Path, kind: str) -> None:
 
 
 def shortened(text: str, most: int) -> str:
-    """Text cut to a length that fits."""
-    return text if len(text) <= most else text[: most - 1].rstrip() + "…"
+    """Text that fits; what is cut out is from its middle, since long names often begin alike."""
+    if len(text) <= most:
+        return text
+    head = (most - 1) * 3 // 5
+    return f"{text[:head].rstrip()}…{text[len(text) - (most - 1 - head) :].lstrip()}"

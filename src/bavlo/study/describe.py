@@ -25,6 +25,9 @@ from bavlo.study.describe_regions import describe_regions
 from bavlo.study.description import Description
 from bavlo.study.job import overlay_of, some_of
 
+# How the tables that Bavlo writes begin.
+TABLE_HEADS = ("region,period,", "region,condition,event,", "region,variable,years,")
+
 
 def describe(
     paths: Sequence[Path],
@@ -91,7 +94,7 @@ def _is_table(path: Path) -> bool:
     if path.suffix.lower() != ".csv" or not path.is_file():
         return False
     with path.open(encoding="utf-8-sig", errors="replace") as file:
-        return file.readline().startswith("region,period,")
+        return file.readline().startswith(TABLE_HEADS)
 
 
 def describe_table(path: Path) -> Description:
@@ -105,14 +108,16 @@ def describe_table(path: Path) -> Description:
     facts = [
         ("table", f"{len(rows)} rows with the columns {', '.join(rows[0]) if rows else 'none'}"),
         ("regions", f"{len(different('region'))}: {some_of(different('region'), 4)}"),
-        ("periods", f"{len(different('period'))}: {some_of(different('period'), 4)}"),
-        (
-            "values",
-            f"{', '.join(different('variable'))} ({', '.join(different('measure'))}) in "
-            f"{', '.join(different('unit'))}; "
-            f"{sum(not row.get('value') for row in rows)} rows without a value",
-        ),
     ]
+    for word, column in (("periods", "period"), ("tested", "condition"), ("years", "years")):
+        if different(column):
+            facts.append((word, f"{len(different(column))}: {some_of(different(column), 4)}"))
+    told = different("measure") or different("count")
+    values = ", ".join(different("variable")) + (f" ({', '.join(told)})" if told else "")
+    values += f" in {', '.join(different('unit'))}"
+    if rows and "value" in rows[0]:
+        values += f"; {sum(not row['value'] for row in rows)} rows without a value"
+    facts.append(("values", values))
     return Description(str(path), tuple(facts))
 
 

@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.cli.parsing import Parser
-from bavlo.core.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo chart sorrel/rain_years.csv --kind totals --base 1991..2020 --out rain.svg
@@ -55,18 +54,13 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo chart`."""
     given = parser().read(arguments)
-    if not given["out"]:
-        raise RequestError("--out", "no figure was named", "give a .png, .svg or .pdf")
-    from bavlo.cli.writing import check_endings, write_figure
+    from bavlo.cli.writing import figure_outputs, write_figure
     from bavlo.core.normals import parse_base
     from bavlo.figures import draw
-    from bavlo.formats.outputs import check_outputs
     from bavlo.formats.tables import csv
     from bavlo.study.request import parse_pick
 
-    outputs = [Path(text).expanduser() for text in given["out"]]
-    check_endings(outputs, charts_only=True)
-    check_outputs(outputs, replace=given["replace"])
+    outputs = figure_outputs(given["out"], replace=given["replace"])
     tables = []
     for text in given["tables"]:
         path = Path(text).expanduser()

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.screen import Screen
-from bavlo.core.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo map sorrel/rain_years.csv --regions sorrel/watersheds.geojson --period 2007 --out wet.png
@@ -65,18 +62,13 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo map`."""
     given = parser().read(arguments)
-    if not given["out"]:
-        raise RequestError("--out", "no figure was named", "give a .png, .svg or .pdf")
-    from bavlo.cli.writing import check_endings, write_figure
+    from bavlo.cli.writing import figure_outputs, write_figure
     from bavlo.figures.maps import draw_map
-    from bavlo.formats.outputs import check_outputs
     from bavlo.study.mapping import MapRequest, map_content
     from bavlo.study.options import make_request
     from bavlo.study.request import expand, parse_pick
 
-    outputs = [Path(text).expanduser() for text in given["out"]]
-    check_endings(outputs, charts_only=True)
-    check_outputs(outputs, replace=given["replace"])
+    outputs = figure_outputs(given["out"], replace=given["replace"])
     plain = make_request("map", {**{n: given[n] for n in OPTIONS}, "grids": given["files"]})
     screen = Screen(quiet=given["quiet"], verbose=True)
     content = map_content(

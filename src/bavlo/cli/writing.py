@@ -76,6 +76,16 @@ def write_all(
             drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
 
 
+def figure_outputs(names: Sequence[str] | None, *, replace: bool) -> list[Path]:
+    """The files that a figure goes to, checked before any work is done."""
+    if not names:
+        raise RequestError("--out", "no figure was named", "give a .png, .svg or .pdf")
+    outputs = [Path(text).expanduser() for text in names]
+    check_endings(outputs, charts_only=True)
+    check_outputs(outputs, replace=replace)
+    return outputs
+
+
 def write_figure(paths: Sequence[Path], make: Callable[[], Any]) -> None:
     """Draw a figure into one or more files; `make` gives it anew for each."""
     from bavlo.figures.style import save

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.errors import RequestError
+from bavlo.core.tokens import Tokens
 
 OPTION = "--when"
 COUNTS = ("days", "share", "spells", "longest", "total", "excess", "first", "last")
@@ -139,51 +140,17 @@ def parse_condition(text: str) -> Condition:
     return _Reader(text).condition()
 
 
-class _Reader:
-    """A recursive-descent reader; errors point at the place in the text."""
+class _Reader(Tokens):
+    """A recursive-descent reader."""
 
     def __init__(self, text: str) -> None:
-        self.text = text
-        self.tokens: list[tuple[str, str, int]] = []
-        place = 0
-        while place < len(text.rstrip()):
-            match = TOKEN.match(text, place)
-            assert match is not None  # every character begins a sign, a number or a word
-            kind = str(match.lastgroup)
-            word = {"≥": ">=", "≤": "<="}.get(match.group(kind), match.group(kind))
-            if kind == "number" and match.end() < len(text) and text[match.end()] not in " <>≥≤\t":
-                # A number that runs into letters: its unit, as in 20mm.
-                self.tokens.append((kind, word, match.start(kind)))
-                place = match.end()
-                continue
-            self.tokens.append((kind, word, match.start(kind)))
-            place = match.end()
-        self.next = 0
-
-    def error(self, what: str, remedy: str = EXAMPLE) -> RequestError:
-        place = self.peek()[2]
-        found = repr(self.text[place : place + 14].strip()) if self.peek()[0] else "its end"
-        return RequestError(
-            OPTION, f"'{self.text}': {found} at character {place + 1} {what}", remedy
-        )
-
-    def peek(self) -> tuple[str, str, int]:
-        return self.tokens[self.next] if self.next < len(self.tokens) else ("", "", len(self.text))
-
-    def take(self, kind: str) -> str | None:
-        if self.peek()[0] != kind:
-            return None
-        self.next += 1
-        return self.tokens[self.next - 1][1]
+        super().__init__(text, TOKEN, OPTION, EXAMPLE)
 
     def word(self, *wanted: str) -> bool:
-        if self.peek()[0] == "word" and self.peek()[1].lower() in wanted:
-            self.next += 1
-            return True
-        return False
+        return self.take("word", *wanted) is not None
 
     def condition(self) -> Condition:
-        if not any(kind == "sign" for kind, _, _ in self.tokens):
+        if not any(kind == "sign" for kind, _, _ in self.words):
             raise RequestError(
                 OPTION,
                 f"'{self.text}' has no > or <",
@@ -220,6 +187,7 @@ class _Reader:
         operator = self.take("sign")
         if operator is None:
             raise self.error("should be one of > >= < <=")
+        operator = {"≥": ">=", "≤": "<="}.get(operator, operator)
         return Test(variable, operator, self.threshold())
 
     def threshold(self) -> Threshold:

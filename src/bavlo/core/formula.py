@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.errors import RequestError
+from bavlo.core.tokens import Tokens
 from bavlo.core.units import (
     AMOUNT,
     RATE,
@@ -27,6 +28,7 @@ TOKEN = re.compile(
     r"\s*(?:(?P<number>\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+)|(?P<name>[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
 )
 MOST_DEPTH = 100
+REMEDY = "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2"
 
 
 @dataclass(frozen=True)
@@ -103,87 +105,57 @@ def parse_formula(text: str) -> Formula:
     return _Reader(text).formula()
 
 
-class _Reader:
-    """A recursive-descent reader; errors point at the place in the text."""
+class _Reader(Tokens):
+    """A recursive-descent reader."""
 
     def __init__(self, text: str) -> None:
-        self.text = text
-        self.tokens: list[tuple[str, str, int]] = []
-        place = 0
-        while place < len(text.rstrip()):
-            match = TOKEN.match(text, place)
-            if match is None:
-                raise self.error(len(text) - len(text[place:].lstrip()), "is not understood")
-            kind = str(match.lastgroup)
-            self.tokens.append((kind, match.group(kind), match.start(kind)))
-            place = match.end()
-        self.next = 0
+        super().__init__(text, TOKEN, OPTION, REMEDY)
         self.depth = 0
 
-    def error(self, place: int, what: str) -> RequestError:
-        found = self.text[place : place + 12].strip() or "the end"
-        return RequestError(
-            OPTION,
-            f"'{self.text}': {found!r} at character {place + 1} {what}",
-            "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2",
-        )
-
-    def peek(self) -> tuple[str, str, int]:
-        return self.tokens[self.next] if self.next < len(self.tokens) else ("", "", len(self.text))
-
-    def take(self, *texts: str) -> bool:
-        if self.peek()[0] == "sign" and self.peek()[1] in texts:
-            self.next += 1
-            return True
-        return False
-
     def formula(self) -> Formula:
-        kind, name, place = self.peek()
-        if kind != "name":
-            raise self.error(place, "is no name for the new grid")
-        self.next += 1
-        if not self.take("="):
-            raise self.error(self.peek()[2], "should be =")
+        name = self.take("name")
+        if name is None:
+            raise self.error("is no name for the new grid")
+        if self.take("sign", "=") is None:
+            raise self.error("should be =")
         term = self.sum()
         if self.peek()[0]:
-            raise self.error(self.peek()[2], "was not expected")
+            raise self.error("was not expected")
         return Formula(name, term, self.text.strip())
 
     def sum(self) -> Term:
         term = self.product()
-        while self.peek()[1] in ("+", "-") and self.peek()[0] == "sign":
-            sign = self.peek()[1]
-            self.next += 1
+        while (sign := self.take("sign", "+", "-")) is not None:
             term = Term(sign, (term, self.product()))
         return term
 
     def product(self) -> Term:
         term = self.factor()
-        while self.peek()[1] in ("*", "/") and self.peek()[0] == "sign":
-            sign = self.peek()[1]
-            self.next += 1
+        while (sign := self.take("sign", "*", "/")) is not None:
             term = Term(sign, (term, self.factor()))
         return term
 
     def factor(self) -> Term:
-        kind, text, place = self.peek()
         self.depth += 1
         if self.depth > MOST_DEPTH:
-            raise self.error(place, "lies too deep in brackets")
+            raise self.error("lies too deep in brackets")
         try:
-            if self.take("-"):
+            if self.take("sign", "-"):
                 return Term("neg", (self.factor(),))
-            if self.take("+"):
+            if self.take("sign", "+"):
                 return self.factor()
-            if self.take("("):
+            if self.take("sign", "("):
                 term = self.sum()
-                if not self.take(")"):
-                    raise self.error(self.peek()[2], "should be )")
+                if self.take("sign", ")") is None:
+                    raise self.error("should be )")
                 return term
-            if kind not in ("number", "name"):
-                raise self.error(place, "should be a number, a grid or (")
-            self.next += 1
-            return Term(kind, (), float(text) if kind == "number" else text)
+            number = self.take("number")
+            if number is not None:
+                return Term("number", (), float(number))
+            name = self.take("name")
+            if name is None:
+                raise self.error("should be a number, a grid or (")
+            return Term("name", (), name)
         finally:
             self.depth -= 1
 

@@ -12,6 +12,7 @@ import numpy as np
 from bavlo.core.errors import InputError
 from bavlo.core.measures import CellSample, OverlayIndex
 from bavlo.formats.grids import format_of, open_grid
+from bavlo.formats.grids.addresses import url_of
 from bavlo.formats.grids.source import CellSelection, GridSource, ReadOptions, where
 from bavlo.formats.regions import (
     RegionOptions,
@@ -42,10 +43,11 @@ def describe(
     at
         Longitude and latitude at which to tell the values of the grids.
     """
-    missing = next((path for path in paths if not path.exists()), None)
+    missing = next((p for p in paths if url_of(p) is None and not p.exists()), None)
     if missing is not None:
         raise InputError(missing, "there is no such file", "check the path")
-    shapes = [path for path in paths if is_region_file(path) and not _is_table(path)]
+    here = [path for path in paths if url_of(path) is None]
+    shapes = [path for path in here if is_region_file(path) and not _is_table(path)]
     tables = [path for path in paths if _is_table(path)]
     grids = [path for path in paths if path not in shapes and path not in tables]
     unknown = next((path for path in grids if format_of(path) is None), None)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from bavlo import __version__
 from bavlo.core.table import Table
 from bavlo.core.timeaxis import iso_day
+from bavlo.formats.grids.addresses import information, url_of
 from bavlo.study.job import Job
 from bavlo.study.listener import Listener
 
@@ -135,6 +136,10 @@ def as_json(provenance: dict[str, Any]) -> str:
 
 
 def _input(path: Path, fingerprint: str) -> dict[str, Any]:
+    url = url_of(path)
+    if url is not None:
+        size = information(url).get("size")
+        return {"file": url, "size": size, "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
     return {

@@ -18,6 +18,7 @@ from bavlo.core.measures import Measure, parse_measure
 from bavlo.core.normals import Base, parse_statistic
 from bavlo.core.periods import DateRange, PeriodRule
 from bavlo.formats.grids import format_of
+from bavlo.formats.grids.addresses import url_of
 from bavlo.formats.grids.source import ReadOptions
 from bavlo.formats.regions import RegionOptions
 
@@ -167,7 +168,9 @@ def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
 
 
 def expand(text: str) -> list[Path]:
-    """The files that a path, a pattern or a folder stands for, sorted by name."""
+    """The files that a path, a pattern or a folder stands for, sorted by name; URLs as they are."""
+    if url_of(text) is not None:
+        return [Path(text)]
     path = Path(text).expanduser()
     if path.is_dir() and format_of(path) is not None:  # a store that is a folder
         return [path]

@@ -12,13 +12,14 @@ from types import ModuleType
 
 from bavlo.core.errors import InputError
 from bavlo.core.units import Variable
-from bavlo.formats.grids import netcdf, raster, zarr
+from bavlo.formats.grids import netcdf, raster, remote, zarr
+from bavlo.formats.grids.addresses import url_of
 from bavlo.formats.grids.dates import find_dates
 from bavlo.formats.grids.join import join
 from bavlo.formats.grids.raster import RasterGrid
 from bavlo.formats.grids.source import GridFile, GridSource, ReadOptions
 
-FORMATS: tuple[ModuleType, ...] = (netcdf, zarr, raster)
+FORMATS: tuple[ModuleType, ...] = (remote, netcdf, zarr, raster)
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
 
@@ -26,7 +27,7 @@ MANY = 2
 def format_of(path: Path) -> ModuleType | None:
     """The format of a grid file, told by its content; None where it is none of them."""
     head = b""
-    if not path.is_dir():
+    if url_of(path) is None and not path.is_dir():
         try:
             with path.open("rb") as file:
                 head = file.read(16)

@@ -38,6 +38,8 @@ class Stored:
         What the format writes where nothing was written.
     is_hdf5
         Whether its file is HDF5.
+    is_remote
+        Whether its file is reached by URL, so that every byte counts.
     """
 
     name: str
@@ -50,6 +52,7 @@ class Stored:
     keep: Callable[[int], None] = field(default=lambda size: None)
     default_fill: float | None = None
     is_hdf5: bool = False
+    is_remote: bool = False
 
     @property
     def group(self) -> str:
@@ -306,7 +309,8 @@ def _worth_chunks(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
     item = variable.dtype.itemsize
     slab = stored_chunks[0] * int(np.prod(variable.shape[1:], dtype=np.int64)) * item
     whole = int(np.prod(variable.shape, dtype=np.int64)) * item
-    return whole >= chunks.LEAST_SIZE and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
+    large = variable.is_remote or whole >= chunks.LEAST_SIZE
+    return large and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
 
 
 def _level(

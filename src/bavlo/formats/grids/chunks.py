@@ -11,15 +11,19 @@ import os
 import threading
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from bavlo.formats.grids import cf
+from bavlo.formats.grids import addresses, cf
 from bavlo.formats.grids.source import CellSelection
+
+Fetch = Callable[[int, int], bytes]
 
 DEFLATE, SHUFFLE = 1, 2  # HDF5's numbers of its filters
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
@@ -28,7 +32,7 @@ MOST_CHUNKS = 4_000_000
 MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
 
 _lock = threading.Lock()
-_readers: OrderedDict[tuple[Path, str, int], ChunkReader | None] = OrderedDict()
+_readers: OrderedDict[tuple[Path, str, object], ChunkReader | None] = OrderedDict()
 
 
 @dataclass(eq=False)
@@ -135,16 +139,22 @@ class ChunkReader:
         return found
 
     @contextmanager
-    def _opened(self) -> Iterator[int]:
-        file = os.open(self.path, os.O_RDONLY)
+    def _opened(self) -> Iterator[Fetch]:
+        """What gives bytes of the file by their place and number."""
+        url = addresses.url_of(self.path)
+        file = None if url is not None else os.open(self.path, os.O_RDONLY)
         try:
-            yield file
+            if url is not None:
+                yield partial(addresses.fetch, url)
+            else:
+                yield lambda offset, size: os.pread(file, size, offset)  # type: ignore[arg-type]
         except (OSError, zlib.error, ValueError) as error:
             raise cf.not_damaged(self.path, error) from error
         finally:
-            os.close(file)
+            if file is not None:
+                os.close(file)
 
-    def _part(self, file: int, chunk: tuple[int, ...], inside: tuple[slice, ...]) -> np.ndarray:
+    def _part(self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]) -> np.ndarray:
         """Part of a chunk; those of several steps are kept for the next run of steps."""
         if self.chunks[0] == 1:
             return self._unshuffled(self._bytes(file, chunk), inside)
@@ -165,14 +175,14 @@ class ChunkReader:
                         self.under_way.pop(gone, None)
         return values[inside]
 
-    def _bytes(self, file: int, chunk: tuple[int, ...]) -> bytes | None:
+    def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | None:
         """The inflated bytes of a chunk; None where it was never written."""
         from isal import isal_zlib
 
         found = self.place.get(chunk)
         if found is None:
             return None
-        data = os.pread(file, found[1], found[0])
+        data = file(*found)
         if len(data) < found[1]:
             raise OSError("a chunk lies beyond the end of the file")
         size = int(np.prod(self.chunks)) * self.dtype.itemsize
@@ -241,7 +251,13 @@ def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: 
 
 def reader_of(path: Path, name: str) -> ChunkReader | None:
     """The chunk reader of a variable; None where the ordinary way is the sound one."""
-    key = (path, name, path.stat().st_mtime_ns)
+    url = addresses.url_of(path)
+    if url is None:
+        stamp: object = path.stat().st_mtime_ns
+    else:
+        told = addresses.information(url)
+        stamp = told.get("ETag") or told.get("etag") or told.get("size")
+    key = (path, name, stamp)
     with _lock:
         if key not in _readers:
             _readers[key] = _open(path, name)
@@ -250,11 +266,17 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
         return _readers[key]
 
 
-def _open(path: Path, name: str) -> ChunkReader | None:
+def _hdf5(path: Path) -> AbstractContextManager[Any]:
     import h5py
 
+    if addresses.url_of(path) is not None:
+        return addresses.hdf5(path)
+    return h5py.File(path, "r", locking=False)
+
+
+def _open(path: Path, name: str) -> ChunkReader | None:
     try:
-        with h5py.File(path, "r", locking=False) as file:
+        with _hdf5(path) as file:
             data = file[name]
             plist = data.id.get_create_plist()
             filters = tuple(plist.get_filter(n)[0] for n in range(plist.get_nfilters()))

@@ -22,7 +22,7 @@ from bavlo.core.errors import InputError
 from bavlo.core.layout import GridLayout
 from bavlo.core.timeaxis import DAY, SECOND, to_instant
 from bavlo.core.units import Variable
-from bavlo.formats.grids import cf
+from bavlo.formats.grids import cf, tiff
 from bavlo.formats.grids.dates import CALENDAR, NamedStep, find_dates
 from bavlo.formats.grids.source import CellSelection, RawTimes, ReadOptions
 
@@ -138,6 +138,8 @@ class RasterGrid:
         Of each band.
     expected
         The cells that the file must have, where it was not opened yet; else as found.
+    signature
+        Of a plain TIFF: files with the same are read without the raster library.
     """
 
     path: Path
@@ -152,12 +154,15 @@ class RasterGrid:
     grid_crs: str | None = None
     step_chunk: int = 1
     stored: np.dtype | None = None
+    signature: bytes | None = None
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
         from rasterio.windows import Window
 
         block = np.empty((last - first, cells.cells.size))
+        if self.signature is not None and self._read_plainly(cells, block):
+            return block
         with _dataset(self.path) as data:
             if not self.checked:
                 self._check(data)
@@ -173,6 +178,22 @@ class RasterGrid:
                 flat = stored.reshape(last - first, -1)[:, window.within]
                 block[:, window.place] = self.packing.decode(flat)
         return block
+
+    def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
+        """Read the one band of a plain file like the first one; whether it is one."""
+        try:
+            with self.path.open("rb") as file:
+                directory = tiff.read_directory(file)
+                if directory is None or directory.signature != self.signature:
+                    return False
+                fill = self.packing.missing[0] if self.packing.missing else 0.0
+                for window in cells.windows:
+                    stored = tiff.read_window(file, directory, window.rows, window.columns, fill)
+                    flat = np.take(stored.reshape(1, -1), window.within, axis=1)
+                    block[:, window.place] = self.packing.decode(flat)
+        except cf.DAMAGE as error:
+            raise cf.not_damaged(self.path, error) from error
+        return True
 
     def _check(self, data: Any) -> None:
         """A file that was taken on trust when the folder was opened must keep its promise."""
@@ -268,7 +289,15 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             tuple(notes + _crs_notes(path, data, options.grid_crs)),
             grid_crs=options.grid_crs,
             stored=np.dtype(data.dtypes[0]) if _packing(data).is_plain else None,
+            signature=_signature(path) if data.count == 1 and data.driver == "GTiff" else None,
         )
+
+
+def _signature(path: Path) -> bytes | None:
+    """What a plain TIFF says of its image; None for any other file."""
+    with path.open("rb") as file:
+        directory = tiff.read_directory(file)
+    return None if directory is None else directory.signature
 
 
 def _element(data: Any, band: int) -> str:

@@ -117,7 +117,13 @@ def numbers_text(values: np.ndarray) -> list[str]:
         if different.size < values.size / 8:
             texts = np.array([number_text(v) for v in different.tolist()], object)
             return list(texts[place].tolist())
-    return [number_text(v) for v in values.tolist()]
+    out = list(map(repr, values.tolist()))
+    whole = np.flatnonzero((values == np.rint(values)) & (np.abs(values) < 1e15))
+    for n, number in zip(whole.tolist(), values[whole].tolist(), strict=True):
+        out[n] = str(int(number))
+    for n in np.flatnonzero(np.isnan(values)).tolist():
+        out[n] = ""
+    return out
 
 
 def read(path: Path) -> Table:

@@ -1,7 +1,9 @@
 """The demo and `describe` as installed."""
 
 import json
+import shlex
 import zipfile
+from importlib import import_module
 
 import numpy as np
 import pytest
@@ -185,3 +187,17 @@ def test_describe_tells_kelvin_as_a_state(demo):
     said = run("describe", demo / "tmin_1991-2000.nc").stdout
     assert "tmin in K" in said
     assert "steps are averaged" in said
+
+
+EXAMPLES = [
+    command
+    for name in ("describe", "series", "normals", "anomalies", "extremes", "grid", "chart", "map")
+    for command in import_module(f"bavlo.cli.{name}").EXAMPLES.replace("\\\n", " ").split("\n")
+    if command.strip().startswith("bavlo ")
+]
+
+
+@pytest.mark.parametrize("example", EXAMPLES, ids=lambda text: " ".join(text.split()[:4]))
+def test_every_example_of_the_help_runs_on_the_demo_data(example, demo, tmp_path):
+    (tmp_path / "sorrel").symlink_to(demo)
+    run(*shlex.split(example)[1:], cwd=tmp_path)

@@ -11,7 +11,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo extremes "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --when "rain >= 20 mm" \\
       --count days,longest --every year
   bavlo extremes "tmax=sorrel/tmax_*.nc" "tmin=sorrel/tmin_*.nc" --regions sorrel/districts.zip \\
-      --label name --index TX90p,WSDI,TR --base 1991..2020 --out indices.csv
+      --label name --index TX90p,WSDI,TR --test-on region --out indices.csv
 """
 
 

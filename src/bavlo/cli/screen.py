@@ -7,9 +7,10 @@ import sys
 import textwrap
 import time
 from collections.abc import Sequence
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
-from bavlo.core.table import Table
+if TYPE_CHECKING:
+    from bavlo.core.table import Table
 
 EVERY_SECONDS = 10.0  # between lines of progress where there is no terminal
 MOST_WARNINGS = 8

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bavlo.core.errors import RequestError
-from bavlo.core.table import Table
 from bavlo.formats.outputs import check_outputs, whole_files
-from bavlo.study.request import Request
+
+if TYPE_CHECKING:
+    from bavlo.core.table import Table
+    from bavlo.study.request import Request
 
 TABLES = (".csv",)
 CHARTS = (".png", ".svg", ".pdf")

@@ -1,4 +1,7 @@
-"""The one table of options that command line and study files are filled in from."""
+"""The one table of options that command line and study files are filled in from.
+
+What reads the text of an option is loaded when it is used, so that the help is there at once.
+"""
 
 from __future__ import annotations
 
@@ -6,39 +9,51 @@ import dataclasses
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from bavlo.core.combine import parse_combine
-from bavlo.core.conditions import parse_condition, parse_counts
 from bavlo.core.errors import RequestError
-from bavlo.core.formula import parse_formula
-from bavlo.core.normals import parse_base
-from bavlo.core.periods import parse_every, parse_range
-from bavlo.core.points import AT_POINTS
-from bavlo.core.steps import STAMPS
-from bavlo.formats.grids.source import ReadOptions
-from bavlo.formats.regions import RegionOptions
-from bavlo.study.request import (
-    ORDERS,
-    Request,
-    parse_choice,
-    parse_grids,
-    parse_hour,
-    parse_jobs,
-    parse_measures,
-    parse_memory,
-    parse_month,
-    parse_number,
-    parse_offset,
-    parse_share,
-    parse_smooth,
-    parse_statistics,
-    parse_windows,
-    parse_years,
-    split_by_grid,
-    split_commas,
-)
+
+if TYPE_CHECKING:
+    from bavlo.study.request import Request
+
+
+def _later(module: str, name: str) -> Callable[..., Any]:
+    """A function of a module that is loaded once it is called."""
+
+    def call(*arguments: Any) -> Any:
+        return getattr(import_module(module), name)(*arguments)
+
+    return call
+
+
+def _choice(option: str, module: str, name: str) -> Callable[[str], str]:
+    """One of the words that a module lists."""
+    return lambda text: str(parse_choice(text, option, getattr(import_module(module), name)))
+
+
+_REQUEST = "bavlo.study.request"
+parse_base = _later("bavlo.core.normals", "parse_base")
+parse_range = _later("bavlo.core.periods", "parse_range")
+parse_combine = _later("bavlo.core.combine", "parse_combine")
+parse_condition = _later("bavlo.core.conditions", "parse_condition")
+parse_counts = _later("bavlo.core.conditions", "parse_counts")
+parse_formula = _later("bavlo.core.formula", "parse_formula")
+parse_choice = _later(_REQUEST, "parse_choice")
+parse_hour = _later(_REQUEST, "parse_hour")
+parse_jobs = _later(_REQUEST, "parse_jobs")
+parse_measures = _later(_REQUEST, "parse_measures")
+parse_memory = _later(_REQUEST, "parse_memory")
+parse_month = _later(_REQUEST, "parse_month")
+parse_number = _later(_REQUEST, "parse_number")
+parse_offset = _later(_REQUEST, "parse_offset")
+parse_share = _later(_REQUEST, "parse_share")
+parse_smooth = _later(_REQUEST, "parse_smooth")
+parse_statistics = _later(_REQUEST, "parse_statistics")
+parse_windows = _later(_REQUEST, "parse_windows")
+parse_years = _later(_REQUEST, "parse_years")
+split_commas = _later(_REQUEST, "split_commas")
 
 
 def usable_cpus() -> int:
@@ -298,7 +313,7 @@ OPTIONS: dict[str, Option] = {
             "at_points",
             "HOW",
             "value at points: of the cell that they are in, or bilinear (default: cell)",
-            lambda t: parse_choice(t, "--at-points", AT_POINTS),
+            _choice("--at-points", "bavlo.core.points", "AT_POINTS"),
             group="space",
         ),
         Option(
@@ -409,7 +424,7 @@ OPTIONS: dict[str, Option] = {
             "start|middle|end",
             "what time stamps mark, where the file "
             "leaves it open (default: the day, month, … that holds the stamp)",
-            lambda t: parse_choice(t, "--stamp", STAMPS),
+            _choice("--stamp", "bavlo.core.steps", "STAMPS"),
             group="grid",
         ),
         Option(
@@ -518,7 +533,7 @@ OPTIONS: dict[str, Option] = {
             "region|cell",
             "measure each step and then combine, or combine "
             "each cell and then measure (default: region for mean, cell for the rest)",
-            lambda t: parse_choice(t, "--order", ORDERS),
+            _choice("--order", _REQUEST, "ORDERS"),
             group="space",
         ),
         Option(
@@ -607,6 +622,11 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         By option name (and `grids`), as text, a list of texts or a switch; missing ones keep
         their default.
     """
+    from bavlo.core.periods import parse_every
+    from bavlo.formats.grids.source import ReadOptions
+    from bavlo.formats.regions import RegionOptions
+    from bavlo.study.request import Request, parse_grids, split_by_grid
+
     fields: dict[str, Any] = {"jobs": usable_cpus(), "grids": parse_grids(given.get("grids") or [])}
     for name, value in given.items():
         if value is None or value is False or name == "grids":

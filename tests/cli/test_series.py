@@ -379,11 +379,14 @@ def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
             tmp_path / "out.csv",
             "--out",
             tmp_path / "out.png",
+            "--verbose",
         ],
         stderr=subprocess.PIPE,
         text=True,
     )
-    time.sleep(2.0)
+    while "named by" not in job.stderr.readline():  # the files are open and the work begins
+        assert job.poll() is None
+    time.sleep(0.5)
     os.kill(job.pid, signal.SIGINT)
     _, said = job.communicate(timeout=30)
     assert job.returncode == 130, said

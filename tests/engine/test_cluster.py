@@ -83,7 +83,14 @@ def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(demo, wo
             *map(
                 str,
                 arguments_of(
-                    demo, "--order", "region", "--cluster", address, "--out", tmp_path / "there.csv"
+                    demo,
+                    "--order",
+                    "region",
+                    "--cluster",
+                    address,
+                    "--verbose",
+                    "--out",
+                    tmp_path / "there.csv",
                 ),
             ),
         ],
@@ -91,7 +98,9 @@ def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(demo, wo
         stderr=subprocess.PIPE,
         text=True,
     )
-    time.sleep(4)
+    while "named by" not in job.stderr.readline():  # the files are open and the work begins
+        assert job.poll() is None
+    time.sleep(3)
     assert job.poll() is None  # in the middle of the work
     started[0].kill()
     _, said = job.communicate(timeout=300)

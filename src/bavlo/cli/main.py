@@ -23,6 +23,7 @@ COMMANDS = {
     "cache": ("bavlo.cli.cache", "show or clear what is kept between runs"),
 }
 
+INTERRUPTED = "bavlo: interrupted; nothing was written"
 HELP = """usage: bavlo COMMAND …
 
 Gridded climate data to per-region numbers that an analyst can defend.
@@ -37,7 +38,8 @@ def entry() -> None:
     """The installed program."""
     try:
         sys.exit(main(sys.argv[1:]))
-    except KeyboardInterrupt:
+    except KeyboardInterrupt:  # while the command was being loaded
+        print(INTERRUPTED, file=sys.stderr)
         sys.exit(130)
 
 
@@ -66,7 +68,7 @@ def main(arguments: Sequence[str]) -> int:
         print(f"bavlo: {error}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:
-        print("bavlo: interrupted; nothing was written", file=sys.stderr)
+        print(INTERRUPTED, file=sys.stderr)
         return 130
     except BrokenPipeError:  # the reader of our output has seen enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

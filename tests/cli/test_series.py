@@ -386,7 +386,7 @@ def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
     )
     while "named by" not in job.stderr.readline():  # the files are open and the work begins
         assert job.poll() is None
-    time.sleep(0.5)
+    time.sleep(0.2)
     os.kill(job.pid, signal.SIGINT)
     _, said = job.communicate(timeout=30)
     assert job.returncode == 130, said

@@ -100,7 +100,7 @@ def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(demo, wo
     )
     while "named by" not in job.stderr.readline():  # the files are open and the work begins
         assert job.poll() is None
-    time.sleep(3)
+    time.sleep(1.5)
     assert job.poll() is None  # in the middle of the work
     started[0].kill()
     _, said = job.communicate(timeout=300)

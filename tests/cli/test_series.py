@@ -383,6 +383,8 @@ def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
         ],
         stderr=subprocess.PIPE,
         text=True,
+        # Shells ignore interrupts for what they start in the background.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     while "named by" not in job.stderr.readline():  # the files are open and the work begins
         assert job.poll() is None

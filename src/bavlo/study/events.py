@@ -11,7 +11,7 @@ from bavlo.core.timeaxis import iso_days
 from bavlo.core.units import STATE, convert
 
 if TYPE_CHECKING:
-    from bavlo.study.extremes import ExtremesJob
+    from bavlo.study.extremesjob import ExtremesJob
     from bavlo.study.testing import ReadyCondition
 
 

@@ -18,7 +18,7 @@ from bavlo.study.listener import Listener
 if TYPE_CHECKING:
     from bavlo.formats.grids.source import GridSource
     from bavlo.formats.grids.writing import GridOutput
-    from bavlo.study.extremes import ExtremesJob
+    from bavlo.study.extremesjob import ExtremesJob
     from bavlo.study.gridding import GridJob
 
 

@@ -26,18 +26,19 @@ NY, NX = 600, 700
 RUNS = 5
 
 
-def make(steps):
+def make(steps, width=NX):
     """The grid and the regions, made once."""
     WORK.mkdir(exist_ok=True)
-    path, regions = WORK / f"rain_{steps}.nc", WORK / "regions.gpkg"
+    name = f"rain_{steps}.nc" if width == NX else f"rain_{steps}_{width}.nc"
+    path, regions = WORK / name, WORK / "regions.gpkg"
     if not path.exists():
         rng = np.random.default_rng(1)
-        sea = np.hypot(*np.meshgrid(np.linspace(-1, 1, NX), np.linspace(-1, 1, NY))) > 1.1
+        sea = np.hypot(*np.meshgrid(np.linspace(-1, 1, width), np.linspace(-1, 1, NY))) > 1.1
         with netCDF4.Dataset(path, "w") as data:
             for name, centres, unit in (
                 ("time", np.arange(steps), "days since 1991-01-01"),
                 ("lat", np.linspace(-5, 24.95, NY), "degrees_north"),
-                ("lon", np.linspace(10, 44.95, NX), "degrees_east"),
+                ("lon", 10 + 0.05 * np.arange(width), "degrees_east"),
             ):
                 data.createDimension(name, len(centres))
                 data.createVariable(name, "f8", (name,))[:] = centres
@@ -50,13 +51,13 @@ def make(steps):
                 shuffle=True,
                 complevel=4,
                 fill_value=np.float32(-9999),
-                chunksizes=(1, NY, NX),
+                chunksizes=(1, NY, width),
             )
             rain.units = "mm"
-            coarse = rng.gamma(0.3, 8, (steps, NY // 20, NX // 20)).astype("f4")
+            coarse = rng.gamma(0.3, 8, (steps, NY // 20, width // 20)).astype("f4")
             for n in range(steps):
                 field = np.kron(coarse[n], np.ones((20, 20), "f4"))
-                field = np.round(field * rng.uniform(0.5, 1.5, (NY, NX)), 2).astype("f4")
+                field = np.round(field * rng.uniform(0.5, 1.5, (NY, width)), 2).astype("f4")
                 field[sea] = -9999
                 rain[n] = field
     if not regions.exists():

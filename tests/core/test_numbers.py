@@ -71,6 +71,29 @@ def test_measures_agree_with_plain_loops(block, seed, percent):
             assert share == pytest.approx(w.sum() / shared.region_weight[r], abs=1e-12)
 
 
+@pytest.mark.parametrize(
+    "spoil",
+    [
+        lambda x: 300 + x * 1e-9,  # all the same in single precision
+        lambda x: np.round(x) * 0.1,
+        lambda x: np.round(x) * -0.0,
+        lambda x: x * 1e300,
+    ],
+    ids=["nearly equal", "many ties", "both zeros", "beyond single precision"],
+)
+def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
+    rng = np.random.default_rng(8)
+    shared = some_overlay(rng, 5, 300)
+    block = spoil(rng.normal(0, 5, (40, 300)))
+    block[rng.random(block.shape) < 0.1] = np.nan
+    found = CellSample(OverlayIndex(shared), block).percentile(90)
+    for (t, r), value in np.ndenumerate(found):
+        entries = slice(*shared.indptr[r : r + 2])
+        x, w = block[t, shared.index[entries]], shared.weight[entries]
+        expected = weighted_percentile(x, w, 90) if x.size else np.nan
+        assert value == pytest.approx(expected, rel=1e-14, nan_ok=True)
+
+
 def daily(count, first=(2001, 1, 1)):
     return time_axis(to_instant("standard", *first) + DAY * np.arange(count), None, "standard")
 

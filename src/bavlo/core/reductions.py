@@ -324,6 +324,7 @@ class _PeriodReduction:
         self.index = index
         self.folding = folding
         self.measures = measures
+        self.percents = tuple(m.percent for m in measures if m.percent is not None)
         self.rules = rules
 
     def merge(self, earlier: Partial, later: Partial) -> Partial:
@@ -472,7 +473,7 @@ class RegionFirst(_PeriodReduction):
 
     def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
         """Measure every step and fold the measures."""
-        sample = CellSample(self.index, block)
+        sample = CellSample(self.index, block, self.percents)
         if self._sums_first and len(block) > 1 and len(sample.invalid) == 1:
             return self._cells_summed(unit, sample)
         enough = sample.area_valid >= self.rules.min_area - ENOUGH
@@ -597,7 +598,7 @@ class CellFirst(_PeriodReduction):
         """Values of periods that are over."""
         start, length = self._when(partial)
         cells = partial.rows.combined(self.rules, start, length)
-        sample = CellSample(self.index, cells)
+        sample = CellSample(self.index, cells, self.percents)
         least = (self.rules.min_steps - ENOUGH) * length
         if self.rules.most_missing is not None:
             least = length - self.rules.most_missing[0] - ENOUGH

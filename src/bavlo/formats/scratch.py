@@ -16,6 +16,8 @@ from types import TracebackType
 
 import numpy as np
 
+from bavlo.formats.deflated import inflate
+
 LEAST_BRICKS, LEAST_CELLS = 4, 128
 
 
@@ -126,12 +128,9 @@ def _deflated(block: np.ndarray) -> bytes:
 
 
 def _inflated(data: bytes, dtype: np.dtype, shape: tuple[int, int]) -> np.ndarray:
-    from isal import isal_zlib
-
     size = shape[0] * shape[1]
-    planes = np.frombuffer(
-        isal_zlib.decompress(data, bufsize=size * dtype.itemsize + 64), np.uint8
-    ).reshape(dtype.itemsize, size)
+    planes = np.frombuffer(inflate(data, size * dtype.itemsize), np.uint8)
+    planes = planes.reshape(dtype.itemsize, size)
     mixed = np.empty((size, dtype.itemsize), np.uint8)
     for n, plane in enumerate(planes):
         mixed[:, n] = plane

@@ -20,6 +20,7 @@ from typing import Any
 
 import numpy as np
 
+from bavlo.formats.deflated import inflate
 from bavlo.formats.grids import addresses, cf
 from bavlo.formats.grids.source import CellSelection
 
@@ -178,27 +179,22 @@ class ChunkReader:
                         self.under_way.pop(gone, None)
         return values[inside]
 
-    def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | None:
+    def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
         """The inflated bytes of a chunk; None where it was never written."""
-        from isal import isal_zlib
-
         found = self.place.get(chunk)
         if found is None:
             return None
-        data = file(*found)
+        data: bytes | bytearray = file(*found)
         if len(data) < found[1]:
             raise OSError("a chunk lies beyond the end of the file")
         size = int(np.prod(self.chunks)) * self.dtype.itemsize
         if DEFLATE in self.filters:
-            try:
-                data = isal_zlib.decompress(data, bufsize=size + 64)
-            except isal_zlib.error as error:  # type: ignore[misc]
-                raise zlib.error(str(error)) from error
+            data = inflate(data, size)
         if len(data) != size:
             raise OSError(f"a chunk has {len(data)} bytes instead of {size}")
-        return bytes(data)
+        return data
 
-    def _unshuffled(self, data: bytes | None, inside: tuple[slice, ...]) -> np.ndarray:
+    def _unshuffled(self, data: bytes | bytearray | None, inside: tuple[slice, ...]) -> np.ndarray:
         """The numbers of a part of a chunk, in an array of their own."""
         shape = tuple(s.stop - s.start for s in inside)
         if data is None:

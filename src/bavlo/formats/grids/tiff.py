@@ -10,11 +10,12 @@ from __future__ import annotations
 
 import hashlib
 import struct
-import zlib
 from dataclasses import dataclass
 from typing import BinaryIO
 
 import numpy as np
+
+from bavlo.formats.deflated import inflate
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
 STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339
@@ -169,17 +170,12 @@ def read_window(
 
 
 def _block(file: BinaryIO, directory: Directory, number: int, y: int) -> np.ndarray:
-    from isal import isal_zlib
-
     height, width = directory.block
     strips = width == directory.shape[1]
     file.seek(directory.offsets[number])
-    data = file.read(directory.sizes[number])
+    data: bytes | bytearray = file.read(directory.sizes[number])
     item = directory.dtype.itemsize
-    try:
-        data = isal_zlib.decompress(data, bufsize=height * width * item + 64)
-    except isal_zlib.error as error:  # type: ignore[misc]
-        raise zlib.error(str(error)) from error
+    data = inflate(data, height * width * item)
     lines = len(data) // (width * item)
     last = directory.shape[0] - y * height
     if len(data) != lines * width * item or lines < (min(height, last) if strips else height):

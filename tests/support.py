@@ -1,4 +1,4 @@
-"""Grids and regions made for tests, and the installed program."""
+"""Grids, regions and overlays made for tests, and the installed program."""
 
 import subprocess
 import sys
@@ -8,6 +8,11 @@ import netCDF4
 import numpy as np
 import shapely
 
+from bavlo.core.overlay import Overlay
+from bavlo.core.periods import PeriodRule, fold, periods_between
+from bavlo.core.reductions import StepFolding
+from bavlo.core.steps import time_axis
+from bavlo.core.timeaxis import DAY, to_instant
 from bavlo.formats.regions.vector import Features, write
 
 PROGRAM = Path(sys.executable).with_name("bavlo")
@@ -84,3 +89,32 @@ def write_regions(path, shapes, *, crs="OGC:CRS84", **fields):
 def box(west, south, east, north):
     """A rectangle whose sides are not cut into pieces."""
     return shapely.box(west, south, east, north)
+
+
+def some_overlay(rng, regions, cells):
+    """Regions of random cells with random weights; the last region has none."""
+    fraction = rng.uniform(0.01, 1, (regions, cells)) * (rng.random((regions, cells)) < 0.6)
+    fraction[-1] = 0
+    fraction[:-1, 0] = 0.5
+    indptr = np.concatenate([[0], np.cumsum((fraction > 0).sum(axis=1))])
+    index = np.nonzero(fraction)[1].astype(np.int32)
+    shared = fraction[fraction > 0]
+    weight = shared * 100
+    total = np.array([w.sum() for w in np.split(weight, indptr[1:-1])])
+    return Overlay((1, cells), np.arange(cells), indptr, index, shared, weight, total)
+
+
+def daily(count, first=(2001, 1, 1)):
+    return time_axis(to_instant("standard", *first) + DAY * np.arange(count), None, "standard")
+
+
+def folding_of(time, every, amount=None):
+    periods = periods_between(PeriodRule(every), "standard", int(time.start[0]), int(time.end[-1]))
+    days = time.duration / DAY
+    return StepFolding(
+        fold(time, periods, may_share=True),
+        np.ones(len(time)) if amount is None else amount,
+        days,
+        days,
+        (periods.end - periods.start) / DAY,
+    )

@@ -11,26 +11,12 @@ from hypothesis.extra import numpy as arrays
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import CellSample, OverlayIndex, parse_measure
 from bavlo.core.overlay import Overlay
-from bavlo.core.periods import PeriodRule, fold, periods_between
-from bavlo.core.reductions import CellFirst, RegionFirst, Rules, StepFolding, Unit
+from bavlo.core.reductions import CellFirst, RegionFirst, Rules, Unit
 from bavlo.core.steps import time_axis
-from bavlo.core.timeaxis import DAY, HOUR, to_instant
+from bavlo.core.timeaxis import HOUR, to_instant
 from bavlo.core.units import AMOUNT, RATE, STATE, Variable, convert, quantity, step_amounts
 from brute import weighted_percentile
-
-
-def some_overlay(rng, regions, cells):
-    """Regions of random cells with random weights; the last region has none."""
-    fraction = rng.uniform(0.01, 1, (regions, cells)) * (rng.random((regions, cells)) < 0.6)
-    fraction[-1] = 0
-    fraction[:-1, 0] = 0.5
-    indptr = np.concatenate([[0], np.cumsum((fraction > 0).sum(axis=1))])
-    index = np.nonzero(fraction)[1].astype(np.int32)
-    shared = fraction[fraction > 0]
-    weight = shared * 100
-    total = np.array([w.sum() for w in np.split(weight, indptr[1:-1])])
-    return Overlay((1, cells), np.arange(cells), indptr, index, shared, weight, total)
-
+from support import daily, folding_of, some_overlay
 
 values = arrays.arrays(
     np.float64,
@@ -92,22 +78,6 @@ def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
         x, w = block[t, shared.index[entries]], shared.weight[entries]
         expected = weighted_percentile(x, w, 90) if x.size else np.nan
         assert value == pytest.approx(expected, rel=1e-14, nan_ok=True)
-
-
-def daily(count, first=(2001, 1, 1)):
-    return time_axis(to_instant("standard", *first) + DAY * np.arange(count), None, "standard")
-
-
-def folding_of(time, every, amount=None):
-    periods = periods_between(PeriodRule(every), "standard", int(time.start[0]), int(time.end[-1]))
-    days = time.duration / DAY
-    return StepFolding(
-        fold(time, periods, may_share=True),
-        np.ones(len(time)) if amount is None else amount,
-        days,
-        days,
-        (periods.end - periods.start) / DAY,
-    )
 
 
 @settings(max_examples=25, deadline=None)

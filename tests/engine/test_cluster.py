@@ -4,11 +4,16 @@ import json
 import subprocess
 import sys
 import time
+from functools import partial
 
 import pytest
 
+from bavlo.cli.main import main
+from bavlo.core import stretches
 from bavlo.core.errors import BavloError
 from bavlo.engine import cluster
+from bavlo.engine.units import plan_units
+from bavlo.study import series
 from support import PROGRAM, run
 
 DASK = [sys.executable, "-m", "dask"]
@@ -134,6 +139,29 @@ def test_cells_first_and_conditions_are_the_same_on_a_cluster(demo, workers, tmp
             )
             told.append(out.read_bytes())
         assert told[0] == told[1]
+
+
+def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
+    demo, workers, tmp_path, monkeypatch
+):
+    """Many small units: what each makes of a year of cells stays with the workers."""
+    address, _ = workers
+    monkeypatch.setattr(stretches, "MOST_UNITS", 7)
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
+    merged = []
+    call = cluster.There.call
+    monkeypatch.setattr(
+        cluster.There, "call", lambda *given: (merged.append(given[1]), call(*given))[1]
+    )
+    told = []
+    for n, more in enumerate(([], ["--cluster", address])):
+        out = tmp_path / f"{n}.csv"
+        arguments = arguments_of(demo, "--every", "year", "--order", "cell", *more, "--out", out)
+        assert main([str(word) for word in arguments]) == 0
+        told.append(out.read_bytes())
+    assert told[0] == told[1]
+    assert merged.count("merge") > 30
+    assert merged.count("finish") == 30
 
 
 def test_a_damaged_file_is_named_whoever_reads_it(demo, workers, tmp_path):

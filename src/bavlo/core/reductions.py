@@ -527,32 +527,6 @@ class RegionFirst(_PeriodReduction):
         return Result(partial.first, value, self._area_valid(partial), partial.steps)
 
 
-class InOrder:
-    """Merges what units have made in order of time, and gives out periods once they are over."""
-
-    def __init__(self, reduction: _PeriodReduction) -> None:
-        self.reduction = reduction
-        self._open: Partial | None = None
-
-    def add(self, partial: Partial | None) -> list[Partial]:
-        """Take in the next unit; all periods before its last are over."""
-        if partial is None:
-            return []
-        over = []
-        if self._open is not None and partial.first < self._open.stop:
-            partial = self.reduction.merge(self._open, partial)
-        elif self._open is not None:
-            over.append(self._open)
-        done, self._open = partial.split(partial.stop - 1)
-        if done.steps.shape[0]:
-            over.append(done)
-        return over
-
-    def close(self) -> list[Partial]:
-        """What is left when no unit follows."""
-        return [] if self._open is None else [self._open]
-
-
 class CellsAlone(_PeriodReduction):
     """Combine the steps of each cell, for grids that stay grids."""
 

@@ -7,12 +7,28 @@ is the same to the last bit.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import TypeVar
+from contextlib import contextmanager
+from typing import Any, Protocol, TypeVar
 
+from bavlo.core.stretches import Stretch
 from bavlo.engine import local
+from bavlo.engine.work import StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
+
+
+class Place(Protocol):
+    """Where stretches are computed. What is made stays there until it is fetched."""
+
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
+        """What was made of each stretch, in their order."""
+
+    def call(self, name: str, *arguments: Any) -> Any:
+        """Let the work do something with what was made."""
+
+    def get(self, made: Any) -> Any:
+        """What was made, fetched."""
 
 
 def run(
@@ -39,3 +55,27 @@ def run(
     from bavlo.engine import cluster as dask
 
     yield from dask.run(work, tasks, jobs, cluster, name)
+
+
+@contextmanager
+def place(
+    work: StretchWork,
+    jobs: int,
+    cluster: str | None,
+    name: Callable[[Stretch], str],
+    told: Callable[[int], None],
+) -> Iterator[Place]:
+    """Where stretches are computed; the parameters are those of `run`.
+
+    Parameters
+    ----------
+    told
+        Told of the steps that are reached.
+    """
+    if cluster is None:
+        yield local.Here(work, jobs, told)
+        return
+    from bavlo.engine import cluster as dask
+
+    with dask.there(work, jobs, cluster, name, told) as place:
+        yield place

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import pickle
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from bavlo.core.errors import BavloError, InputError, RequestError
+from bavlo.core.stretches import Stretch
+from bavlo.engine.work import StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -32,26 +36,72 @@ def run(
     the workers that hold it are lost. A task whose worker dies is done again elsewhere.
     """
     with _client(address, jobs) as client:
-        import cloudpickle
-
-        shared = client.submit(_same, cloudpickle.dumps(work), pure=False)
-        threads = max(sum(client.nthreads().values()), 1)
-        under_way: deque[tuple[Task, Any]] = deque()
-        waiting = iter(tasks)
-
-        def fill() -> None:
-            while len(under_way) < AHEAD * threads:
-                task = next(waiting, None)
-                if task is None:
-                    return
-                under_way.append((task, client.submit(_apply, shared, task, pure=False)))
-
-        fill()
-        while under_way:
-            task, future = under_way.popleft()
+        shared = _shared(client, work)
+        for task, future in _ahead(
+            client, tasks, lambda t: client.submit(_do, shared, "", t, pure=False)
+        ):
             yield _outcome(future, name(task))
             del future  # lets the cluster forget it
-            fill()
+
+
+@contextmanager
+def there(
+    work: StretchWork,
+    jobs: int,
+    address: str,
+    name: Callable[[Stretch], str],
+    told: Callable[[int], None],
+) -> Iterator[There]:
+    """A cluster as the place where stretches are computed."""
+    with _client(address, jobs) as client:
+        yield There(client, _shared(client, work), name, told)
+
+
+@dataclass(eq=False)
+class There:
+    """Stretches computed by the workers of a cluster, which keep what they make until asked."""
+
+    client: Any
+    shared: Any
+    name: Callable[[Stretch], str]
+    told: Callable[[int], None]
+    doing: str = ""
+
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
+        """What stands for what is made of each stretch, in their order."""
+        for stretch, future in _ahead(self.client, stretches, lambda s: self.call("", s)):
+            self.doing = self.name(stretch)
+            yield stretch, future
+            self.told(stretch.last)
+
+    def call(self, name: str, *arguments: Any) -> Any:
+        """Let the work do something with what was made, on a worker that has it."""
+        return self.client.submit(_do, self.shared, name, *arguments, pure=False)
+
+    def get(self, made: Any) -> Any:
+        """What was made, fetched."""
+        return _outcome(made, self.doing)
+
+
+def _shared(client: Any, work: Any) -> Any:
+    import cloudpickle
+
+    return client.submit(_same, cloudpickle.dumps(work), pure=False)
+
+
+def _ahead(
+    client: Any, tasks: Sequence[Task], submit: Callable[[Task], Any]
+) -> Iterator[tuple[Task, Any]]:
+    """Tasks and what stands for their outcomes, a few of them under way ahead of time."""
+    threads = max(sum(client.nthreads().values()), 1)
+    under_way: deque[tuple[Task, Any]] = deque()
+    waiting = iter(tasks)
+    while True:
+        for task in itertools.islice(waiting, AHEAD * threads - len(under_way)):
+            under_way.append((task, submit(task)))
+        if not under_way:
+            return
+        yield under_way.popleft()
 
 
 def _same(data: bytes) -> bytes:
@@ -61,15 +111,28 @@ def _same(data: bytes) -> bytes:
 _known: dict[int, tuple[bytes, Any]] = {}
 
 
-def _apply(shared: bytes, task: Any) -> Any:
-    """On a worker: unpack the work once, and do a task."""
+def _do(shared: bytes, name: str, *arguments: Any) -> Any:
+    """On a worker: unpack the work once; let it do a task, a stretch, or what is named."""
+    work = _unpacked(shared)
+    if name:
+        return getattr(work, name)(*arguments)
+    (task,) = arguments
+    if not isinstance(task, Stretch):
+        return work(task)
+    fold = work.begin(task)
+    for unit in task.units:
+        fold.add(work.each(unit))
+    return fold.close()
+
+
+def _unpacked(shared: bytes) -> Any:
     for key in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):
         os.environ.setdefault(key, "1")
     known = _known.get(len(shared))
     if known is None or known[0] != shared:
         _known.clear()
         known = _known[len(shared)] = (shared, pickle.loads(shared))
-    return known[1](task)
+    return known[1]
 
 
 def _outcome(future: Any, what: str) -> Any:

@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import TypeVar
+from typing import Any, TypeVar
+
+from bavlo.core.stretches import Stretch
+from bavlo.engine.work import StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -35,3 +38,37 @@ def run(work: Callable[[Task], Outcome], tasks: Sequence[Task], jobs: int) -> It
         finally:
             for future in under_way:
                 future.cancel()
+
+
+class Here:
+    """Stretches computed by the threads of this process: units side by side, merged in order.
+
+    Parameters
+    ----------
+    told
+        Told of every step that is reached.
+    """
+
+    def __init__(self, work: StretchWork, jobs: int, told: Callable[[int], None]) -> None:
+        self.work = work
+        self.jobs = jobs
+        self.told = told
+
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
+        """What was made of each stretch, in their order."""
+        units = [unit for stretch in stretches for unit in stretch.units]
+        outcomes = run(self.work.each, units, self.jobs)
+        for stretch in stretches:
+            fold = self.work.begin(stretch)
+            for unit in stretch.units:
+                fold.add(next(outcomes))
+                self.told(unit.last)
+            yield stretch, fold.close()
+
+    def call(self, name: str, *arguments: Any) -> Any:
+        """Let the work do something with what was made."""
+        return getattr(self.work, name)(*arguments)
+
+    def get(self, made: Any) -> Any:
+        """What was made, where it is wanted."""
+        return made

@@ -17,8 +17,9 @@ from bavlo.core.errors import RequestError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.normals import Base, default_base, in_years, normals
 from bavlo.core.periods import PeriodAxis, fold
-from bavlo.core.reductions import CellsAlone, InOrder, Partial, Unit
+from bavlo.core.reductions import CellsAlone, Partial, Unit
 from bavlo.core.regrid import Regrid, regrid_onto
+from bavlo.core.stretches import InOrder
 from bavlo.core.timeaxis import STATIC, TimeAxis, iso_day, to_dates
 from bavlo.core.units import CLASS, Quantity, convert
 from bavlo.engine import local
@@ -172,7 +173,7 @@ def values_of(job: GridJob, listener: Listener) -> Iterator[tuple[int, np.ndarra
     def work(unit: Unit) -> Partial | None:
         return reduction.update(unit, job.source.read(unit.first, unit.last, job.cells))
 
-    order = InOrder(reduction)
+    order = InOrder(reduction.merge)
     own = unit_of(job.what, job.combine)
     done = 0
     total = units[-1].last - units[0].first if units else 0

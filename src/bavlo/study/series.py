@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,8 @@ from bavlo import engine
 from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.moving import running, windowed
-from bavlo.core.reductions import InOrder, Partial, Unit
+from bavlo.core.reductions import CellFirst, Partial, RegionFirst, Result, Unit
+from bavlo.core.stretches import Across, Made, Reducing, Stretch, plan_stretches
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
@@ -60,29 +62,22 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     if request.measures == (SHARES,):
         return class_shares(job, listener)
     units = plan_units(job.folding.fold, job.cells.cells.size)
+    stretches = plan_stretches(job.folding.fold, units)
     values = SeriesValues(job)
     jobs = memory.fitting_jobs(job, units, values.size)
 
-    cells, reductions = job.cells, [each.reduction for each in job.passes]
+    def name(stretch: Stretch) -> str:
+        return files_of(job.source, stretch.first, stretch.last)
 
-    def name(unit: Unit) -> str:
-        return files_of(job.source, unit.first, unit.last)
+    def told(step: int) -> None:
+        listener.progress(step - units[0].first, units[-1].last - units[0].first, "steps")
 
-    with chunks_once(job.source, cells, request, listener) as source:
-
-        def work(unit: Unit) -> tuple[list[Partial | None], tuple[float, float]]:
-            block = source.read(unit.first, unit.last, cells)
-            return [reduction.update(unit, block) for reduction in reductions], range_of(block)
-
-        outcomes = engine.run(work, units, jobs, request.cluster, name)
-        for unit, (partials, ends) in zip(units, outcomes, strict=True):
-            values.add(partials)
-            values.widen(ends)
-            listener.progress(unit.last - units[0].first, units[-1].last - units[0].first, "steps")
-    values.close()
-    odd = implausible(
-        job.what, values.lowest, values.highest, difference=job.source.variable.difference
-    )
+    with chunks_once(job.source, job.cells, request, listener) as source:
+        work = SeriesWork(source, job.cells, tuple(each.reduction for each in job.passes))
+        with engine.place(work, jobs, request.cluster, name, told) as place:
+            for stretch, made in place.stretches(stretches):
+                values.add(stretch, made, place)
+    odd = implausible(job.what, *values.ends, difference=job.source.variable.difference)
     if odd:
         listener.warn(f"{where(job.source)}: {odd}")
 
@@ -102,6 +97,74 @@ def chunks_once(
         return
     with turned(source, cells, request.memory, request.scratch, listener.note) as same:
         yield same
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesWork:
+    """The work on a unit, and what becomes of it; goes to other machines as it is.
+
+    Parameters
+    ----------
+    reductions
+        Each is fed the same blocks.
+    """
+
+    source: GridSource
+    cells: CellSelection
+    reductions: tuple[RegionFirst | CellFirst, ...]
+
+    def each(self, unit: Unit) -> tuple[list[Partial | None], Range]:
+        """Read a unit and reduce it at once; its lowest and highest value."""
+        block = self.source.read(unit.first, unit.last, self.cells)
+        return [reduction.update(unit, block) for reduction in self.reductions], range_of(block)
+
+    def begin(self, stretch: Stretch) -> SeriesFold:
+        """Begin a stretch."""
+        return SeriesFold([Reducing(each, stretch) for each in self.reductions])
+
+    def finished(self, made: SeriesMade) -> tuple[list[list[Result]], Range]:
+        """The results of each reduction, and the range: what is region-sized."""
+        return [each.results for each in made.each], made.ends
+
+    def end(self, made: SeriesMade, n: int, which: str) -> Partial | None:
+        """What reduction `n` has made of the period at one end of the stretch: first or last."""
+        part: Partial | None = getattr(made.each[n], which)
+        return part
+
+    def merge(self, n: int, earlier: Partial, later: Partial) -> Partial:
+        """Put together what two neighbouring stretches have made of a period."""
+        return self.reductions[n].merge(earlier, later)
+
+    def finish(self, n: int, partial: Partial) -> Result:
+        """Values of a period that is over."""
+        return self.reductions[n].finish(partial)
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesMade:
+    """What each reduction has made of a stretch, and the lowest and highest value of its cells."""
+
+    each: list[Made]
+    ends: Range
+
+
+class SeriesFold:
+    """A stretch that is being made."""
+
+    def __init__(self, reducing: list[Reducing]) -> None:
+        self.reducing = reducing
+        self.ends: Range = (np.inf, -np.inf)
+
+    def add(self, outcome: tuple[list[Partial | None], Range]) -> None:
+        """Take in the next unit."""
+        partials, ends = outcome
+        for each, made in zip(self.reducing, partials, strict=True):
+            each.add(made)
+        self.ends = wider(self.ends, ends)
+
+    def close(self) -> SeriesMade:
+        """All that the stretch has made."""
+        return SeriesMade([each.close() for each in self.reducing], self.ends)
 
 
 class SeriesValues:
@@ -125,28 +188,27 @@ class SeriesValues:
         self.steps = np.zeros(shape[:2])
         self.start = job.periods.start
         self.size = self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
-        self._orders = [InOrder(each.reduction) for each in job.passes]
-        self.lowest, self.highest = np.inf, -np.inf
+        self.ends: Range = (np.inf, -np.inf)
+        self._across: list[Across[Any]] = []
 
-    def widen(self, ends: tuple[float, float]) -> None:
-        """Take the range of a unit into that of all."""
-        self.lowest, self.highest = min(self.lowest, ends[0]), max(self.highest, ends[1])
+    def add(self, stretch: Stretch, made: Any, place: engine.Place) -> None:
+        """Take in what the next stretch has made, and what ends with it."""
+        results, ends = place.get(place.call("finished", made))
+        self.ends = wider(self.ends, ends)
+        if not self._across:
+            self._across = [Across(partial(place.call, "merge", n)) for n in range(len(results))]
+        for n, across in enumerate(self._across):
+            for result in results[n]:
+                self._put(n, result)
+            first, last = (
+                place.call("end", made, n, which) if period is not None else None
+                for which, period in (("first", stretch.begun), ("last", stretch.goes_on))
+            )
+            for whole in across.add(stretch, first, last):
+                self._put(n, place.get(place.call("finish", n, whole)))
 
-    def add(self, partials: list[Partial | None]) -> None:
-        """Merge the next unit in order of time and finish the periods that are over."""
-        for n, partial in enumerate(partials):
-            for over in self._orders[n].add(partial):
-                self._finish(n, over)
-
-    def close(self) -> None:
-        """Finish what is left."""
-        for n, order in enumerate(self._orders):
-            for over in order.close():
-                self._finish(n, over)
-
-    def _finish(self, n: int, partial: Partial) -> None:
+    def _put(self, n: int, result: Result) -> None:
         each = self.passes[n]
-        result = each.reduction.finish(partial)
         rows = slice(result.first, result.first + result.steps.shape[0])
         self.value[:, rows, each.place] = result.value.transpose(1, 0, 2)
         self.area_valid[:, rows, each.place] = result.area_valid.T[:, :, None]
@@ -199,7 +261,15 @@ def moved(job: Job, values: SeriesValues) -> Job:
     )
 
 
-def range_of(block: np.ndarray) -> tuple[float, float]:
+Range = tuple[float, float]
+
+
+def wider(one: Range, other: Range) -> Range:
+    """The range that holds two."""
+    return min(one[0], other[0]), max(one[1], other[1])
+
+
+def range_of(block: np.ndarray) -> Range:
     """Lowest and highest value; (inf, -inf) where there is none."""
     low = np.fmin.reduce(block, axis=None, initial=np.inf)
     high = np.fmax.reduce(block, axis=None, initial=-np.inf)

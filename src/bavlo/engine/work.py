@@ -1,0 +1,28 @@
+"""What a job must offer to be computed by stretches, here or elsewhere."""
+
+from __future__ import annotations
+
+from typing import Any, Protocol
+
+from bavlo.core.reductions import Unit
+from bavlo.core.stretches import Stretch
+
+
+class Folding(Protocol):
+    """A stretch that is being made."""
+
+    def add(self, outcome: Any) -> None:
+        """Take in the outcome of the next unit."""
+
+    def close(self) -> Any:
+        """All that the stretch has made."""
+
+
+class StretchWork(Protocol):
+    """Work on units, and what becomes of their outcomes; what goes elsewhere is pickled once."""
+
+    def each(self, unit: Unit) -> Any:
+        """The outcome of one unit, in any place and order."""
+
+    def begin(self, stretch: Stretch) -> Folding:
+        """Begin a stretch, whose outcomes are folded in order of time."""

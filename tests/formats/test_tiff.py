@@ -44,15 +44,15 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
         data.write(values, 1)
     with rasterio.open(path) as data:
         whole = data.read(1)
-    with path.open("rb") as file:
-        directory = tiff.read_directory(file)
+    with tiff.opened(path) as fetch:
+        directory = tiff.read_directory(fetch)
         assert directory is not None
         for rows, columns in (
             (slice(0, 70), slice(0, 90)),
             (slice(13, 57), slice(30, 65)),
             (slice(69, 70), slice(0, 1)),
         ):
-            found = tiff.read_window(file, directory, rows, columns, 0)
+            found = tiff.read_window(fetch, directory, rows, columns, 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
 
 
@@ -63,6 +63,6 @@ def test_files_that_say_something_else_have_another_signature(tmp_path):
         settings |= change
         with rasterio.open(tmp_path / f"{n}.tif", "w", driver="GTiff", **settings) as data:
             data.write(np.ones((10, settings["width"]), "int16"), 1)
-        with (tmp_path / f"{n}.tif").open("rb") as file:
-            signatures.add(tiff.read_directory(file).signature)
+        with tiff.opened(tmp_path / f"{n}.tif") as fetch:
+            signatures.add(tiff.read_directory(fetch).signature)
     assert len(signatures) == 4

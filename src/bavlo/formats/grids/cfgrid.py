@@ -150,7 +150,7 @@ class CFGrid:
             key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
             stored = self._stored(key, window)
             flat = stored.transpose(axes).reshape(last - first, -1)
-            block[:, window.place] = self.packing.decode(np.take(flat, window.within, axis=1))
+            window.picked.decode(flat, self.packing.decode, block)
         return block
 
     def read_rectangle(self, rows: slice, columns: slice) -> np.ndarray:

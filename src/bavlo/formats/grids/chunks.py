@@ -22,7 +22,7 @@ import numpy as np
 
 from bavlo.formats.deflated import inflate
 from bavlo.formats.grids import addresses, cf
-from bavlo.formats.grids.source import CellSelection
+from bavlo.formats.grids.source import CellSelection, Picked
 
 Fetch = Callable[[int, int], bytes]
 
@@ -115,15 +115,7 @@ class ChunkReader:
                         file, (number, *piece.chunk), (steps, piece.rows, piece.columns)
                     )
                     flat = part.reshape(high - low, -1)
-                    if piece.within is not None and len(flat) == 1:
-                        # Places are known to be inside; unchecked it takes half of the time.
-                        flat = flat[0].take(piece.within, mode="clip")[None]
-                    elif piece.within is not None:
-                        flat = np.take(flat, piece.within, axis=1, mode="clip")
-                    if isinstance(piece.place, slice):
-                        packing.decode(flat, block[rows, piece.place])
-                    else:
-                        block[rows, piece.place] = packing.decode(flat)
+                    piece.picked.decode(flat, packing.decode, block[rows])
 
     def _pieces(self, cells: CellSelection) -> list[_Piece]:
         """What is used of each chunk of a step; worked out once for a selection of cells."""
@@ -220,17 +212,14 @@ class _Piece:
         Its numbers along y and x.
     rows, columns
         The rectangle around the used cells, within the chunk.
-    within
-        The cells in that rectangle; None where it is all of them, in order.
-    place
-        Where they go in the block.
+    picked
+        Which cells of it.
     """
 
     chunk: tuple[int, int]
     rows: slice
     columns: slice
-    within: np.ndarray | None
-    place: slice | np.ndarray
+    picked: Picked
 
 
 def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: int) -> _Piece:
@@ -239,13 +228,10 @@ def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: 
     south, west = int(r.min()), int(c.min())
     height, width = int(r.max()) + 1 - south, int(c.max()) + 1 - west
     number = (r - south) * width + (c - west)
-    whole = place.size == height * width and bool((np.diff(number) == 1).all())
-    within = None if whole else number
-    into: slice | np.ndarray = place
-    if (np.diff(place) == 1).all():
-        into = slice(int(place[0]), int(place[-1]) + 1)
     y, x = south - chunk[0] * cy, west - chunk[1] * cx
-    return _Piece(chunk, slice(y, y + height), slice(x, x + width), within, into)
+    return _Piece(
+        chunk, slice(y, y + height), slice(x, x + width), Picked.of(number, place, height * width)
+    )
 
 
 def reader_of(path: Path, name: str) -> ChunkReader | None:

@@ -175,22 +175,21 @@ class RasterGrid:
                     list(self.bands[first:last]),
                     window=Window.from_slices(rows, columns),
                 )
-                flat = stored.reshape(last - first, -1)[:, window.within]
-                block[:, window.place] = self.packing.decode(flat)
+                flat = stored.reshape(last - first, -1)
+                window.picked.decode(flat, self.packing.decode, block)
         return block
 
     def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
         """Read the one band of a plain file like the first one; whether it is one."""
         try:
-            with self.path.open("rb") as file:
-                directory = tiff.read_directory(file)
+            with tiff.opened(self.path) as fetch:
+                directory = tiff.read_directory(fetch)
                 if directory is None or directory.signature != self.signature:
                     return False
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
                 for window in cells.windows:
-                    stored = tiff.read_window(file, directory, window.rows, window.columns, fill)
-                    flat = np.take(stored.reshape(1, -1), window.within, axis=1)
-                    block[:, window.place] = self.packing.decode(flat)
+                    stored = tiff.read_window(fetch, directory, window.rows, window.columns, fill)
+                    window.picked.decode(stored.reshape(1, -1), self.packing.decode, block)
         except cf.DAMAGE as error:
             raise cf.not_damaged(self.path, error) from error
         return True
@@ -295,8 +294,8 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
 
 def _signature(path: Path) -> bytes | None:
     """What a plain TIFF says of its image; None for any other file."""
-    with path.open("rb") as file:
-        directory = tiff.read_directory(file)
+    with tiff.opened(path) as fetch:
+        directory = tiff.read_directory(fetch)
     return None if directory is None else directory.signature
 
 

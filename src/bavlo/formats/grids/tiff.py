@@ -9,9 +9,12 @@ Format: TIFF Revision 6.0 and Adobe's Technical Note 3 (predictors); BigTIFF.
 from __future__ import annotations
 
 import hashlib
+import os
 import struct
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import BinaryIO
+from pathlib import Path
 
 import numpy as np
 
@@ -23,7 +26,7 @@ TILE_WIDTH, TILE_HEIGHT, TILE_OFFSETS, TILE_SIZES = 322, 323, 324, 325
 PLACES = (STRIP_OFFSETS, STRIP_SIZES, TILE_OFFSETS, TILE_SIZES)
 OF_NO_ACCOUNT = (*PLACES, 269, 270, 305, 306, 315)  # names, dates and programs
 DEFLATED = (8, 32946)
-FIRST_READ = 2**14
+FIRST_READ = 2**14  # bytes; most directories lie in them
 MOST_ENTRIES = 4096
 KINDS = {1: "u", 2: "i", 3: "f"}
 TYPES = {
@@ -62,28 +65,41 @@ class Directory:
     signature: bytes
 
 
-def read_directory(file: BinaryIO) -> Directory | None:
+Fetch = Callable[[int, int], bytes]
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[Fetch]:
+    """What gives bytes of a file by their place and number."""
+    file = os.open(path, os.O_RDONLY)
+    try:
+        head = os.pread(file, FIRST_READ, 0)
+
+        def fetch(place: int, size: int) -> bytes:
+            if place + size <= len(head):
+                return head[place : place + size]
+            return os.pread(file, size, place)
+
+        yield fetch
+    finally:
+        os.close(file)
+
+
+def read_directory(fetch: Fetch) -> Directory | None:
     """The first directory of a file; None where it is not plain: one deflated band."""
     try:
-        return _read_directory(file)
+        return _read_directory(fetch)
     except (struct.error, ValueError, IndexError, KeyError, OverflowError):
         return None
 
 
-def _read_directory(file: BinaryIO) -> Directory | None:
-    head = file.read(FIRST_READ)
+def _read_directory(at: Fetch) -> Directory | None:
+    head = at(0, 16)
     order = {b"II": "<", b"MM": ">"}[head[:2]]
     version = struct.unpack_from(order + "H", head, 2)[0]
     big = version == 43
     if version not in (42, 43):
         return None
-
-    def at(place: int, size: int) -> bytes:
-        if place + size <= len(head):
-            return head[place : place + size]
-        file.seek(place)
-        return file.read(size)
-
     start = struct.unpack_from(order + ("Q" if big else "I"), head, 8 if big else 4)[0]
     count = struct.unpack(order + ("Q" if big else "H"), at(start, 8 if big else 2))[0]
     if count > MOST_ENTRIES:
@@ -139,7 +155,7 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
 
 
 def read_window(
-    file: BinaryIO, directory: Directory, rows: slice, columns: slice, fill: float
+    fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
 ) -> np.ndarray:
     """Stored numbers of a window; only its blocks are fetched.
 
@@ -164,16 +180,15 @@ def read_window(
             if directory.offsets[number] == 0 or directory.sizes[number] == 0:
                 target[...] = fill
                 continue
-            block = _block(file, directory, number, y)
+            block = _block(fetch, directory, number, y)
             target[...] = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
     return out
 
 
-def _block(file: BinaryIO, directory: Directory, number: int, y: int) -> np.ndarray:
+def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
     height, width = directory.block
     strips = width == directory.shape[1]
-    file.seek(directory.offsets[number])
-    data: bytes | bytearray = file.read(directory.sizes[number])
+    data: bytes | bytearray = fetch(directory.offsets[number], directory.sizes[number])
     item = directory.dtype.itemsize
     data = inflate(data, height * width * item)
     lines = len(data) // (width * item)

@@ -1,0 +1,84 @@
+"""`bavlo series` on a cluster of one and of two workers on this machine, beside no cluster.
+
+The data of `bench/reading.py`. Workers have one thread each and open the file themselves.
+"""
+
+import argparse
+import json
+import subprocess
+import sys
+import tempfile
+import time
+from contextlib import contextmanager
+from pathlib import Path
+
+from reading import WORK, make
+
+DASK = [sys.executable, "-m", "dask"]
+
+
+@contextmanager
+def cluster(workers):
+    """A scheduler with some workers; gives its address."""
+    started = []
+    with tempfile.TemporaryDirectory() as folder:
+        told = Path(folder) / "scheduler.json"
+        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": folder}
+        common = ["--scheduler-file", told, "--no-dashboard"]
+        try:
+            started.append(
+                subprocess.Popen(
+                    [*DASK, "scheduler", "--host", "127.0.0.1", "--port", "0", *common], **quiet
+                )
+            )
+            while not told.exists() or not told.read_text().strip():
+                time.sleep(0.1)
+            for _ in range(workers):
+                started.append(
+                    subprocess.Popen(
+                        [*DASK, "worker", "--nthreads", "1", "--no-nanny", *common], **quiet
+                    )
+                )
+            time.sleep(5)
+            yield json.loads(told.read_text())["address"]
+        finally:
+            for process in started:
+                process.kill()
+                process.wait()
+
+
+def seconds(path, regions, arguments):
+    """How long the command takes."""
+    start = time.perf_counter()
+    subprocess.run(
+        [
+            *(sys.executable, "-m", "bavlo", "series", path, "--regions", regions),
+            *("--every", "month", *arguments, "--out", WORK / "c.csv", "--replace", "--quiet"),
+        ],
+        check=True,
+    )
+    return time.perf_counter() - start
+
+
+def main():
+    """Print the table."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--steps", type=int, default=7300)
+    given = parser.parse_args()
+    path, regions = make(given.steps)
+    for name, order in (("regions first", []), ("cells first", ["--measure", "p90"])):
+        alone = seconds(path, regions, [*order, "--jobs", "1"])
+        here = (WORK / "c.csv").read_bytes()
+        print(f"| {name} | here, one job | {alone:.1f} s | 1 |", flush=True)
+        for workers in (1, 2):
+            with cluster(workers) as address:
+                taken = seconds(path, regions, [*order, "--cluster", address])
+            assert (WORK / "c.csv").read_bytes() == here
+            print(
+                f"| {name} | {workers} worker(s) | {taken:.1f} s | {taken / alone:.2f} |",
+                flush=True,
+            )
+
+
+if __name__ == "__main__":
+    main()

@@ -138,6 +138,16 @@ class Tally:
         return before, rest
 
 
+JOINED_BY = {"first": np.minimum, "last": np.maximum, "longest": np.maximum}
+
+
+def joined_counts(
+    one: dict[str, np.ndarray], other: dict[str, np.ndarray]
+) -> dict[str, np.ndarray]:
+    """Counts of two runs of steps in the same periods, put together."""
+    return {name: JOINED_BY.get(name, np.add)(one[name], other[name]) for name in other}
+
+
 EMPTY = {"first": NEVER, "last": -1}
 
 
@@ -289,9 +299,9 @@ class Counting:
         counts = self.empty(stop - first, columns)
         for part in (earlier, later):
             rows = slice(part.first - first, part.stop - first)
-            for name, array in part.counts.items():
-                choose = {"first": np.minimum, "last": np.maximum, "longest": np.maximum}
-                counts[name][rows] = choose.get(name, np.add)(counts[name][rows], array)
+            here = {name: array[rows] for name, array in counts.items()}
+            for name, array in joined_counts(here, part.counts).items():
+                counts[name][rows] = array
         merged = Tally(
             first,
             earlier.begin,

@@ -50,8 +50,17 @@ class Stretch:
         return self.units[-1].last
 
 
-def plan_stretches(fold: Fold, units: Sequence[Unit]) -> list[Stretch]:
-    """Put units together, from the data alone."""
+def plan_stretches(
+    fold: Fold, units: Sequence[Unit], least: int | None = None, most: int | None = None
+) -> list[Stretch]:
+    """Put units together, from the data alone.
+
+    Parameters
+    ----------
+    least, most
+        Units of a stretch that could end with a period, and of one that must end.
+    """
+    least, most = least or LEAST_UNITS, most or MOST_UNITS
     stretches: list[Stretch] = []
     held: list[Unit] = []
     begun = None
@@ -59,7 +68,7 @@ def plan_stretches(fold: Fold, units: Sequence[Unit]) -> list[Stretch]:
         held.append(unit)
         following = units[n + 1] if n + 1 < len(units) else None
         shared = None if following is None else _shared_period(fold, unit, following)
-        enough = len(held) >= (LEAST_UNITS if shared is None else MOST_UNITS)
+        enough = len(held) >= (least if shared is None else most)
         if enough or following is None:
             stretches.append(Stretch(tuple(held), begun, shared))
             held, begun = [], shared

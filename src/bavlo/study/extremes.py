@@ -10,17 +10,15 @@ from typing import Any
 import numpy as np
 
 from bavlo import engine
-from bavlo.core.counting import NEVER, Counting, Met, Tally
+from bavlo.core.counting import Counting, Met
 from bavlo.core.errors import RequestError
 from bavlo.core.indices import Record, index_values
 from bavlo.core.measures import CellSample, parse_measure
-from bavlo.core.periods import Fold
 from bavlo.core.reductions import ENOUGH, Unit
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import STATE, convert, suits
 from bavlo.engine import local
-from bavlo.engine.units import plan_units
 from bavlo.formats.scratch import BrickStore, bricks_of
 from bavlo.study.events import Daily, events_table
 from bavlo.study.extremesjob import (
@@ -29,24 +27,28 @@ from bavlo.study.extremesjob import (
     ExtremesJob,
     check_output_unit,
     counting_of,
-    in_unit_of_test,
     prepare_extremes,
-    tested_of,
 )
 from bavlo.study.listener import Listener
 from bavlo.study.memory import fitting, size_text
 from bavlo.study.provenance import about_extremes
 from bavlo.study.request import Request
 from bavlo.study.series import SeriesResult, chunks_once, counted, empty_rows
+from bavlo.study.stream import (
+    CellMeans,
+    count_values,
+    in_stream,
+    least_steps,
+    read_values,
+    units_of,
+)
 from bavlo.study.testing import (
     ReadyCondition,
     percentile_limits,
     try_out,
 )
 
-UNIT_VALUES = 2**22  # cells × steps of a unit
 BRICK_VALUES = 2**22  # cells × steps of a brick
-COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of --memory that records may take before they go to disk
 INDEX = "index"
@@ -67,7 +69,7 @@ def extremes(request: Request, listener: Listener) -> tuple[SeriesResult, Table 
         elif job.whole_records:
             _by_bricks(reading, results, listener)
         else:
-            _in_stream(reading, results, listener)
+            in_stream(reading, results, listener)
     table = _table(job, results)
     summary = _summary(job, table)
     events = events_table(job, results.daily) if request.events is not None else None
@@ -110,35 +112,18 @@ class Results:
         self.value[:, :, n] = values.transpose(2, 1, 0)
         self.steps[:, :, n] = valid.T
 
-    def put_cells(self, n: int, first: int, values: np.ndarray, valid: np.ndarray) -> None:
-        """(counts, P, C) values of all cells in periods from `first` on; steps with data (P, C)."""
-        index = self.job.index
-        periods = slice(first, first + valid.shape[0])
-        there = ~np.isnan(values[0])
-        if self.counts[0] in ("first", "last"):
-            there = valid >= self._least(periods)[:, None]
-        sample = CellSample(index, np.where(there, 1.0, np.nan))
-        area = np.broadcast_to(sample.area_valid, (valid.shape[0], index.overlay.regions))
-        enough = (area >= self.job.request.min_area - ENOUGH) & (area > 0)
-        for c, per_count in enumerate(values):
-            mean = CellSample(index, per_count).mean
-            self.value[:, periods, n, c] = np.where(enough, mean, np.nan).T
-        self.area_valid[:, periods, n] = area.T
-        steps = CellSample(index, np.where(valid > 0, valid, np.nan)).mean
-        self.steps[:, periods, n] = np.nan_to_num(steps).T
-
-    def _least(self, periods: slice) -> np.ndarray:
-        """(P,) steps from which a period has a value."""
-        if not self.job.ready:
-            return np.zeros(periods.stop - periods.start)
-        share = self.job.request.min_steps
-        return np.maximum((share - ENOUGH) * self.job.fold.expected[periods], 1e-9)
+    def put_cells(self, n: int, means: CellMeans) -> None:
+        """Means over the cells of the regions, in some periods."""
+        periods = slice(means.first, means.first + len(means.steps))
+        self.value[:, periods, n] = means.value.transpose(2, 1, 0)
+        self.area_valid[:, periods, n] = means.area_valid.T
+        self.steps[:, periods, n] = means.steps.T
 
     def add_brick(self, n: int, cells: slice, values: np.ndarray, valid: np.ndarray) -> None:
         """(counts, P, b) values of a brick of cells in all periods; steps with data (P, b)."""
         matrix = self.job.index.matrix[:, cells]
         areas = self.job.index.areas[:, cells]
-        there = valid >= self._least(slice(0, valid.shape[0]))[:, None]
+        there = valid >= least_steps(self.job, slice(0, valid.shape[0]))[:, None]
         if not self.job.ready:
             there = ~np.isnan(values[0])
         self._add(f"area {n}", areas @ np.where(there, 1.0, 0.0).T)
@@ -172,143 +157,6 @@ class Results:
                     self.value[:, :, n, c] = np.where(known, mean, np.nan)
 
 
-def _count_values(
-    job: ExtremesJob, counts: dict[str, np.ndarray], first: int
-) -> tuple[np.ndarray, np.ndarray]:
-    """From counts by period to (counts, P, K) values, NaN where too few steps have data."""
-    valid = counts["valid"].astype(np.float64)
-    periods = slice(first, first + len(valid))
-    least = np.maximum((job.request.min_steps - ENOUGH) * job.fold.expected[periods], 1e-9)
-    enough = valid >= least[:, None]
-    out = []
-    for name in job.request.counts:
-        if name == "share":
-            with np.errstate(invalid="ignore", divide="ignore"):
-                values = counts["days"] / valid
-        elif name in ("first", "last"):
-            values = _day_of_period(job, counts[name], first)
-        else:
-            values = counts[name].astype(np.float64)
-        out.append(np.where(enough, values, np.nan))
-    return np.stack(out), valid
-
-
-def _day_of_period(job: ExtremesJob, steps: np.ndarray, first: int) -> np.ndarray:
-    """Days (steps, where these are longer) from the period's beginning, its first being 1."""
-    there = (steps >= 0) & (steps != NEVER)
-    number = np.where(there, steps, 0) + job.first
-    start = job.periods.start[first : first + len(steps), None]
-    if isinstance(job.time.length, str) or job.time.length > DAY:
-        begin = job.places.begin[first : first + len(steps), None] + job.first
-        return np.where(there, number - begin + 1.0, np.nan)
-    middle = job.time.start + job.time.duration // 2
-    return np.where(there, (middle[number] - start) // DAY + 1.0, np.nan)
-
-
-def _read(job: ExtremesJob, unit: Unit) -> dict[str, np.ndarray]:
-    """Values of all variables, in the units in which they are tested; (T, C) each."""
-    blocks = job.aligned.read(unit.first, unit.last, job.cells)
-    return {
-        name: job.tested[name].values(block, unit.first)
-        if name in job.tested
-        else _limit_grid(job, name, block, unit.first)
-        for name, block in blocks.items()
-    }
-
-
-def _limit_grid(job: ExtremesJob, name: str, block: np.ndarray, first: int) -> np.ndarray:
-    """A grid that is a threshold, in the unit of what it is compared with."""
-    own = tested_of(name, job.aligned.sources[name], job.time, job.aligned)
-    values = own.values(block, first)
-    return in_unit_of_test(name, own.unit, values, job)
-
-
-def _units(job: ExtremesJob) -> list[Unit]:
-    """Runs of all needed steps, cut where periods begin."""
-    inside = (job.fold.step >= job.first) & (job.fold.step < job.last)
-    step, period = np.arange(job.first, job.last), np.full(job.last - job.first, -1)
-    period[job.fold.step[inside] - job.first] = job.fold.period[inside]
-    # Steps between periods belong to runs of their own.
-    label = np.concatenate([[0], np.cumsum(np.diff(period) != 0)])
-    every = Fold(step, label, np.ones(step.size), np.zeros(int(label[-1]) + 1))
-    return plan_units(every, job.cells.cells.size, UNIT_VALUES)
-
-
-def _in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
-    """Count cells as the steps go by; only counts of open periods are held."""
-    units = _units(job)
-    countings = [counting_of(job, ready) for ready in job.ready]
-    most = max(unit.last - unit.first for unit in units) * job.cells.cells.size * 8
-    names = len(job.aligned.sources)
-    kept = job.cells.cells.size * 8 * 6 * len(job.ready)
-    jobs = fitting(job.request, most * COPIES_OF_UNIT * names, results.size + kept)
-
-    wants_daily = bool(results.daily)
-
-    def work(unit: Unit) -> list[tuple[Tally | None, tuple[np.ndarray, ...] | None]]:
-        values = _read(job, unit)
-        out = []
-        for ready, counting in zip(job.ready, countings, strict=True):
-            met = try_out(ready, unit.first, values, tuple(counting.sums))
-            daily = _daily_of_cells(job, ready, met, values) if wants_daily else None
-            out.append((counting.update(unit.first - job.first, met), daily))
-        return out
-
-    held: list[Tally | None] = [None] * len(job.ready)
-    outcomes = engine.run(work, units, jobs, job.request.cluster)
-    for unit, made in zip(units, outcomes, strict=True):
-        for n, (tally, daily) in enumerate(made):
-            if daily is not None:
-                results.daily[n].put(unit.first - job.first, *daily)
-            if tally is None:
-                continue
-            earlier = held[n]
-            if earlier is not None and countings[n].runs:
-                tally = countings[n].merge(earlier, tally)
-            elif earlier is not None:
-                tally = _append(countings[n], earlier, tally)
-            stop = countings[n].settled(tally)
-            over, held[n] = tally.split(stop)
-            _finish_cells(job, results, n, tally.first, over)
-        listener.progress(unit.last - job.first, job.last - job.first, "steps")
-    for n, tally in enumerate(held):
-        if tally is not None:
-            counts = countings[n].close(tally).counts
-            _finish_cells(job, results, n, tally.first, counts)
-
-
-def _append(counting: Counting, earlier: Tally, later: Tally) -> Tally:
-    """Put tallies without spells together, whatever lies between them."""
-    return counting.merge(replace_end(earlier, later.begin), later)
-
-
-def replace_end(tally: Tally, end: int) -> Tally:
-    """The same tally up to a later step, nothing of which is counted."""
-    tally.end = end
-    return tally
-
-
-def _finish_cells(
-    job: ExtremesJob, results: Results, n: int, first: int, counts: dict[str, np.ndarray]
-) -> None:
-    if len(counts["valid"]):
-        results.put_cells(n, first, *_count_values(job, counts, first))
-
-
-def _daily_of_cells(
-    job: ExtremesJob, ready: ReadyCondition, met: Met, values: dict[str, np.ndarray]
-) -> tuple[np.ndarray, ...]:
-    """Share of each region's area that meets a condition, and its mean value, by step."""
-    steps = len(met.met)
-    valid = np.broadcast_to(met.valid, met.met.shape)
-    sample = CellSample(job.index, np.where(valid, met.met, np.nan))
-    share = np.broadcast_to(sample.mean, (steps, job.index.overlay.regions))
-    area = np.broadcast_to(sample.area_valid, share.shape)
-    share = np.where(area >= job.request.min_area - ENOUGH, share, np.nan)
-    mean = CellSample(job.index, values[ready.tests[0].tested.name]).mean
-    return share, mean
-
-
 def _by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
     """Go by bricks of cells with their whole record, after one pass that reads the grids."""
     if job.request.cluster is not None:
@@ -316,7 +164,7 @@ def _by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
     cells, steps = job.cells.cells.size, job.last - job.first
     bricks = bricks_of(cells, steps, BRICK_VALUES)
     names = list(job.aligned.sources)
-    units = _units(job)
+    units = units_of(job)
     room = KEPT_SHARE * job.request.memory
     unit_size = max(u.last - u.first for u in units) * cells * 8 * 3 * len(names)
     brick_size = max(b.stop - b.start for b in bricks) * steps * 8 * (COPIES_OF_BRICK + len(names))
@@ -327,7 +175,7 @@ def _by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
 
         def fetch(numbered: tuple[int, Unit]) -> Unit:
             number, unit = numbered
-            for name, block in _read(job, unit).items():
+            for name, block in read_values(job, unit).items():
                 store.put(number, name, block)
             return unit
 
@@ -372,7 +220,7 @@ def _condition_values(
                 np.asarray(matrix @ part.T.astype(np.float64)).T
                 for part in (met.met & valid, valid, np.where(there, own, 0.0), there)
             )
-        yield *_count_values(job, counts, 0), daily
+        yield *count_values(job, counts, 0), daily
 
 
 def _whole_counts(job: ExtremesJob, counting: Counting, met: Met) -> dict[str, np.ndarray]:
@@ -474,13 +322,13 @@ def _regions_first(job: ExtremesJob, results: Results, listener: Listener) -> No
     names = list(job.aligned.sources)
     series = {name: np.full((steps, regions), np.nan) for name in names}
     area = np.zeros((steps, regions))
-    units = _units(job)
+    units = units_of(job)
     size = max(u.last - u.first for u in units) * job.cells.cells.size * 8 * 4 * len(names)
     jobs = fitting(job.request, size, results.size + (len(names) + 1) * area.nbytes * 4)
 
     def work(unit: Unit) -> dict[str, tuple[np.ndarray, np.ndarray]]:
         out = {}
-        for name, block in _read(job, unit).items():
+        for name, block in read_values(job, unit).items():
             sample = CellSample(job.index, block)
             enough = sample.area_valid >= job.request.min_area - ENOUGH
             out[name] = np.where(enough, measure.compute(sample), np.nan), sample.area_valid

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import json
+import sys
 import warnings
 import zipfile
 import zlib
@@ -21,6 +22,7 @@ import shapely
 from bavlo.core.errors import InputError
 from bavlo.core.regions import LONLAT
 
+FRAMES = {"geopandas", "pandas", "pyarrow"}
 ENDINGS = (
     ".geojson",
     ".json",
@@ -75,12 +77,29 @@ def layers(path: Path) -> list[str]:
     if path.suffix.lower() in READERS:
         return [path.stem]
     _check_zip(path)
-    import pyogrio
-
+    pyogrio = _library()
     try:
         return [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]
     except (pyogrio.errors.DataSourceError, RuntimeError, ValueError) as error:
         raise _unreadable(path, error) from error
+
+
+def _library() -> Any:
+    """The vector library, with the part of it that reads and writes arrays.
+
+    The program hides data frame libraries from it while it loads. It would load those that it finds
+    too, and they take a second and are of no use here.
+    """
+    loaded = {"pyogrio", "bavlo.cli.main"} & sys.modules.keys()
+    hidden = FRAMES - sys.modules.keys() if loaded == {"bavlo.cli.main"} else set()
+    sys.modules.update(dict.fromkeys(hidden))  # type: ignore[arg-type]
+    try:
+        import pyogrio
+        import pyogrio.raw
+    finally:
+        for name in hidden:
+            del sys.modules[name]
+    return pyogrio
 
 
 def _check_zip(path: Path) -> None:
@@ -116,9 +135,7 @@ def read(path: Path, layer: str | None = None) -> Features:
 
 
 def _by_pyogrio(path: Path, layer: str) -> Features:
-    import pyogrio
-    import pyogrio.raw
-
+    pyogrio = _library()
     try:
         info = pyogrio.read_info(path, layer=layer)
         with warnings.catch_warnings(record=True) as said:
@@ -221,8 +238,7 @@ READERS: dict[str, Callable[[Path], Features]] = {
 
 def write(path: Path, features: Features, geometry_type: str, **options: Any) -> None:
     """Write one layer; the driver and the reference system are those of the features."""
-    import pyogrio.raw
-
+    pyogrio = _library()
     driver = _shapefile_driver() if features.driver == SHAPEFILE else features.driver
     pyogrio.raw.write(
         path,
@@ -239,9 +255,7 @@ def write(path: Path, features: Features, geometry_type: str, **options: Any) ->
 
 def _shapefile_driver() -> str:
     """What the library calls its Shapefile driver."""
-    import pyogrio
-
-    return str(pyogrio.detect_write_driver("regions.shp"))
+    return str(_library().detect_write_driver("regions.shp"))
 
 
 def _unreadable(path: Path, error: Exception) -> InputError:

@@ -1,7 +1,7 @@
 """Counting over many cells and years, beside reading the same data once.
 
-The data of `bench/reading.py`, but thirty years of 600 x 840 cells; one region over all of them; kept
-to 2 GB. Reading once: the netCDF4 library in blocks of 32 steps, without masking.
+The data of `bench/reading.py`, but thirty years of 600 x 840 cells; one region over all of them;
+kept to 2 GB. Reading once: the netCDF4 library in blocks of 32 steps, without masking.
 """
 
 import argparse

@@ -135,9 +135,14 @@ class CFGrid:
         """Steps that are stored together."""
         return self.chunks[self.order.index("time")] if "time" in self.order else 1
 
-    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
-        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
-        block = np.empty((last - first, cells.cells.size))
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
+        block = np.empty((last - first, cells.cells.size)) if into is None else into
         if self.by_chunks and self.order == AXES:
             reader = chunks.reader_of(self.path, self.variable.name)
             if reader is not None:

@@ -66,7 +66,7 @@ class JoinedGrid:
             for start, stop in itertools.pairwise(starts.tolist()):
                 low = int(step_in[start])
                 file = self.files[file_of[start]]
-                block[start:stop] = file.read(low, low + stop - start, cells)
+                file.read(low, low + stop - start, cells, block[start:stop])
         if self.scale != 1.0:
             block *= self.scale
         if self.offset != 0.0:

@@ -156,11 +156,16 @@ class RasterGrid:
     stored: np.dtype | None = None
     signature: bytes | None = None
 
-    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
-        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
         from rasterio.windows import Window
 
-        block = np.empty((last - first, cells.cells.size))
+        block = np.empty((last - first, cells.cells.size)) if into is None else into
         if self.signature is not None and self._read_plainly(cells, block):
             return block
         with _dataset(self.path) as data:

@@ -212,8 +212,13 @@ class GridFile(Protocol):
     def notes(self) -> tuple[str, ...]:
         """What the reader noticed and a user should know."""
 
-    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
-        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data."""
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
 
 
 class GridSource(Protocol):

@@ -80,17 +80,19 @@ class SlabFile(_Turned):
         super().__init__(inner, cells)
         self.slabs: OrderedDict[int, np.ndarray] = OrderedDict()
 
-    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
         if cells is not self.cells:
-            return self.inner.read(first, last, cells)
+            return self.inner.read(first, last, cells, into)
         height = self.inner.step_chunk
         parts = []
         for number in range(first // height, (last - 1) // height + 1):
             slab = self._slab(number)
             low, high = max(first, number * height), min(last, (number + 1) * height)
             parts.append(slab[low - number * height : high - number * height])
-        return parts[0].copy() if len(parts) == 1 else np.concatenate(parts)
+        return np.concatenate(parts, out=into)
 
     def _slab(self, number: int) -> np.ndarray:
         with self.lock:
@@ -118,14 +120,19 @@ class ScratchFile(_Turned):
         self.kind = kind
         self.values: np.ndarray | None = None
 
-    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
         if cells is not self.cells:
-            return self.inner.read(first, last, cells)
+            return self.inner.read(first, last, cells, into)
         with self.lock:
             if self.values is None:
                 self.values = self._walked()
-        return self.values[first:last].astype(np.float64)
+        if into is None:
+            return self.values[first:last].astype(np.float64)
+        into[:] = self.values[first:last]
+        return into
 
     def _walked(self) -> np.ndarray:
         """One pass over the chunks, rectangle by rectangle."""

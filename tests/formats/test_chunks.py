@@ -8,13 +8,14 @@ import numpy as np
 import pytest
 
 from bavlo.core.errors import BavloError
-from bavlo.formats.grids import chunks, open_grid
+from bavlo.formats.grids import cfgrid, chunks, open_grid
 from bavlo.formats.grids.netcdf import close_all
 from bavlo.formats.grids.source import CellSelection, whole
 from bavlo.formats.grids.turned import turned
 from support import write_grid
 
 SHAPE = (11, 13, 17)
+READER_OF = chunks.reader_of
 DTYPES = ["<f4", ">f4", "<f8", "<i2", ">i2", "|u1", "<u4", ">i8"]
 FILTERS = {
     "none": {},
@@ -102,6 +103,84 @@ def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, t
         bad.write_bytes(flipped)
         with pytest.raises(BavloError, match="damaged or incomplete"):
             open_grid([bad]).read(0, 20, whole((60, 70)))
+
+
+PACKINGS = {
+    "plain": {},
+    "scaled": {"scale_factor": 0.1},
+    "scaled in single precision": {"scale_factor": np.float32(0.1), "add_offset": np.float32(3)},
+    "valid range": {"valid_range": (5, 90)},
+    "two missing values": {"missing_value": 17, "add_offset": -2.5},
+    "unsigned": {"_Unsigned": "true", "scale_factor": 0.5},
+}
+STORED = ["<f4", ">f4", "<f8", "<i1", "<i2", ">i2", "<i4", ">i4", "<u2", "<i8"]
+
+
+@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("dtype", STORED)
+def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
+    dtype, packing, monkeypatch, tmp_path
+):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    attributes = dict(PACKINGS[packing])
+    for name in ("valid_range", "missing_value"):
+        if name in attributes:
+            attributes[name] = np.array(attributes[name]).astype(dtype)
+    values = np.random.default_rng(2).integers(0, 120, (12, 20, 30)).astype(dtype)
+    cells = CellSelection((20, 30), np.array([0, 7, 8, 9, 31, 299, 300, 599]))
+    for shape, filters in itertools.product(
+        [(1, 20, 30), (1, 7, 8), (5, 20, 30), (12, 1, 1)],
+        [{}, {"zlib": True, "shuffle": False}, {"zlib": True, "shuffle": True}],
+    ):
+        path = tmp_path / "g.nc"
+        path.unlink(missing_ok=True)
+        write_grid(
+            path,
+            values,
+            chunksizes=shape,
+            fill_value=np.array(3).astype(dtype),
+            endian={"<": "little", ">": "big"}[dtype[0]],
+            **filters,
+        )
+        with netCDF4.Dataset(path, "a") as data:  # the numbers above are the stored ones
+            data["rain"].setncatts(attributes)
+        told = []
+        for reader in (chunks.reader_of, lambda path, name: None):
+            monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
+            grid = open_grid([path])
+            told.append((grid.read(0, 12, whole((20, 30))), grid.read(3, 8, cells)))
+            close_all()
+        monkeypatch.setattr(cfgrid.chunks, "reader_of", READER_OF)
+        assert READER_OF(path, "rain") is not None
+        for fast, usual in zip(*told, strict=True):
+            assert fast.tobytes() == usual.tobytes()
+        assert np.isnan(told[0][0]).any()
+        assert not np.isnan(told[0][0]).all()
+
+
+@pytest.mark.parametrize(
+    "filters",
+    [
+        {"zlib": True, "fletcher32": True},
+        {"compression": "zstd"},
+        {"compression": "bzip2"},
+        {"compression": "szip"},
+        {"compression": "zlib", "significant_digits": 3},
+    ],
+    ids=lambda filters: " ".join(map(str, filters.values())),
+)
+def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tmp_path):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    values = np.random.default_rng(3).gamma(1, 5, (6, 16, 16)).astype("f4")
+    try:
+        path = write_grid(tmp_path / "g.nc", values, chunksizes=(1, 16, 16), **filters)
+    except RuntimeError:
+        pytest.skip("this netCDF4 library was built without it")
+    with netCDF4.Dataset(path) as data:
+        expected = data["rain"][:].astype(float)
+    np.testing.assert_array_equal(
+        open_grid([path]).read(0, 6, whole((16, 16))), np.asarray(expected).reshape(6, -1)
+    )
 
 
 @pytest.mark.parametrize("chunk", [(60, 1, 1), (60, 6, 7), (60, 2, 7), (25, 3, 2)])

@@ -93,7 +93,9 @@ def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None)
     missing: list[float] = []
     for name in ("_FillValue", "missing_value"):
         if name in attributes:
-            kind = np.dtype(f"u{dtype.itemsize}") if unsigned and dtype.kind == "i" else dtype
+            kind = dtype
+            if unsigned and dtype.kind == "i":
+                kind = np.dtype(f"{dtype.byteorder}u{dtype.itemsize}")
             for value in np.ravel(attributes[name]):
                 try:
                     with np.errstate(over="ignore"):

@@ -14,7 +14,7 @@ from bavlo.core.errors import RequestError
 from bavlo.core.overlay import Overlay
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
-SORTED_AT_ONCE = 2**16  # values that stay near the processor while they are sorted
+SORTED_AT_ONCE = 2**17  # values that stay near the processor while they are sorted
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 
 
@@ -154,12 +154,38 @@ class SizeClass:
 
     @cached_property
     def numbers(self) -> np.ndarray:
-        """(G, n + 1) uint64: places in the tables of cells and weights."""
-        return np.arange(self.cells.size, dtype=np.uint64).reshape(self.cells.shape)
+        """(G, n) uint64: places in the tables of cells and weights."""
+        every = np.arange(self.cells.size, dtype=np.uint64).reshape(self.cells.shape)
+        return np.ascontiguousarray(every[:, :-1])
 
-    def part(self, some: slice) -> SizeClass:
-        """Some of the regions."""
-        return SizeClass(self.regions[some], self.cells[some], self.weights[some])
+    @cached_property
+    def used(self) -> np.ndarray:
+        """(G, n) the cells but for the last."""
+        return np.ascontiguousarray(self.cells[:, :-1])
+
+    @cached_property
+    def weightless(self) -> np.ndarray:
+        """(G, n) whether a cell has no weight."""
+        return self.weights[:, :-1] <= 0
+
+    @cached_property
+    def halves(self) -> np.ndarray:
+        """(G, n + 1) half of the weights."""
+        return self.weights / 2
+
+    def parts(self, few: int) -> list[SizeClass]:
+        """The same, a few regions at a time."""
+        if few not in self._parts:
+            self._parts[few] = [
+                SizeClass(self.regions[some], self.cells[some], self.weights[some])
+                for first in range(0, self.regions.size, few)
+                for some in [slice(first, first + few)]
+            ]
+        return self._parts[few]
+
+    @cached_property
+    def _parts(self) -> dict[int, list[SizeClass]]:
+        return {}
 
 
 class CellSample:
@@ -300,8 +326,7 @@ class CellSample:
             size = each.cells.shape[1] - 1
             few = max(1, SORTED_AT_ONCE // (self.steps * size))
             most = self.steps if self.steps * size <= SORTED_AT_ONCE else 1
-            for first in range(0, each.regions.size, few):
-                part = each.part(slice(first, first + few))
+            for part in each.parts(few):
                 for step in range(0, self.steps, most):
                     steps = slice(step, step + most)
                     block = self.block[steps]
@@ -329,12 +354,9 @@ def _ranks(block: np.ndarray) -> tuple[np.ndarray, bool]:
     for row, bits in zip(block, ranks, strict=True):  # a step at a time stays near the processor
         small = bits.view(np.float32)
         with np.errstate(over="ignore"):
-            np.copyto(small, row, casting="same_kind")
+            np.add(row, 0.0, out=small, casting="same_kind")  # -0.0 becomes 0.0
         missing = np.isnan(small)
-        same = small == row
-        same |= missing
-        exact = exact and bool(same.all())
-        small += 0.0  # so that -0.0 and 0.0 are equal
+        exact = exact and np.count_nonzero(small == row) + np.count_nonzero(missing) == row.size
         # Negative numbers grow downwards, and all positive ones are larger.
         flip = (bits.view(np.int32) >> 31).view(np.uint32)
         flip |= np.uint32(1 << 31)
@@ -350,15 +372,16 @@ def _ordered(ranks: np.ndarray, block: np.ndarray, part: SizeClass, exact: bool)
     their values. Where ranks are not `exact` and have put any two cells the wrong way round, they
     are sorted by the values themselves. Cells without data or weight become the last of the table.
     """
-    cells, numbers = part.cells[:, :-1], part.numbers
+    cells, numbers = part.used, part.numbers
     found = np.take(ranks, cells, axis=1, mode="clip")
+    left_out = found == LEFT_OUT
+    left_out |= part.weightless
     keys = found.astype(np.uint64)
     keys <<= np.uint64(32)
-    keys |= numbers[:, :-1]
-    left_out = found == LEFT_OUT
-    left_out |= part.weights[:, :-1] <= 0
-    none = np.uint64(int(LEFT_OUT) << 32) | numbers[:, -1:]
-    np.copyto(keys, none, where=left_out)
+    keys |= numbers
+    np.copyto(
+        keys, np.uint64(int(LEFT_OUT) << 32) | (numbers[:, -1:] + np.uint64(1)), where=left_out
+    )
     keys.sort(axis=-1)
     keys &= np.uint64(0xFFFFFFFF)
     order = keys.view(np.int64)
@@ -379,12 +402,13 @@ def _weighted_percentiles(
     block: np.ndarray, part: SizeClass, order: np.ndarray, percents: set[float]
 ) -> dict[float, np.ndarray]:
     """(T, G) of each percentile, from cells in their order (T, G, n)."""
-    weight = part.weights.take(order, mode="clip")
-    cumulated = np.cumsum(weight, axis=-1)
-    whole = cumulated[..., -1]
-    weight *= 0.5
-    midpoints = np.subtract(cumulated, weight, out=weight)
-    count = _below(midpoints, whole)
+    halves = part.halves.take(order, mode="clip")
+    between = np.empty_like(halves)  # from midpoint to midpoint
+    between[..., 0] = halves[..., 0]
+    np.add(halves[..., 1:], halves[..., :-1], out=between[..., 1:])
+    midpoints = np.cumsum(between, axis=-1)
+    whole = midpoints[..., -1] + halves[..., -1]
+    last = order.shape[2] - 1
     row = np.arange(whole.size).reshape(whole.shape) * order.shape[2]
     in_block = np.arange(len(block))[:, None] * block.shape[1]
 
@@ -397,9 +421,10 @@ def _weighted_percentiles(
     for percent in percents:
         target = whole * (percent / 100)
         above = _below(midpoints, target)
-        # Cells without weight stand last; their midpoint is the whole weight, never below.
-        high = np.minimum(above, np.maximum(count - 1, 0))
-        low = np.minimum(np.maximum(above - 1, 0), high)
+        low = np.maximum(above - 1, 0)
+        # Cells without weight stand last, and their midpoint is the whole weight.
+        weighs = midpoints.take(row + np.minimum(above, last)) < whole
+        high = np.where(weighs & (above <= last), above, low)
         (low_at, low_value), (high_at, high_value) = placed(low), placed(high)
         with np.errstate(invalid="ignore", divide="ignore"):
             share = np.where(high_at > low_at, (target - low_at) / (high_at - low_at), 0.0)

@@ -8,13 +8,14 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.errors import RequestError
+from bavlo.core.measures import SORTED_AT_ONCE
 from bavlo.core.reductions import Unit
 from bavlo.study.job import Job
 from bavlo.study.request import Request
 
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins
 COPIES_OF_CELLS = 8  # decoded, masked, filled and turned copies of a unit's cells
-COPIES_OF_ENTRIES = 6  # sorted values, weights and their cumulated sums, for percentiles
+COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
@@ -42,17 +43,18 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
         Where not even one can; it names the least that is enough.
     """
     steps = max((unit.last - unit.first for unit in units), default=0)
+    sorting = max(SORTED_AT_ONCE, int(job.overlay.entries.max(initial=0))) * 8 * COPIES_SORTED
     read = sum(w.shape[0] * w.shape[1] for w in job.cells.windows) * 8 * 2
     per_step = read + job.cells.cells.size * 8 * COPIES_OF_CELLS
     kept = 0
+    beside = 0
     for each in job.passes:
-        entries = any(not measure.linear for measure in each.measures)
-        per_cell = job.overlay.index.size * 8 * COPIES_OF_ENTRIES * entries
+        sorts = any(measure.percent is not None for measure in each.measures)
         if each.order == "region":
-            per_step += per_cell
+            beside += sorting * sorts
         else:
-            kept += job.cells.cells.size * 8 * KEPT_PER_CELL + per_cell
-    return fitting(job.request, steps * per_step, table_size + kept)
+            kept += job.cells.cells.size * 8 * KEPT_PER_CELL + sorting * sorts
+    return fitting(job.request, steps * per_step + beside, table_size + kept)
 
 
 def fitting(request: Request, unit_size: float, kept: float) -> int:

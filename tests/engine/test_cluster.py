@@ -13,7 +13,7 @@ from bavlo.core import stretches
 from bavlo.core.errors import BavloError
 from bavlo.engine import cluster
 from bavlo.engine.units import plan_units
-from bavlo.study import series
+from bavlo.study import series, stream
 from support import PROGRAM, run
 
 DASK = [sys.executable, "-m", "dask"]
@@ -141,13 +141,21 @@ def test_cells_first_and_conditions_are_the_same_on_a_cluster(demo, workers, tmp
         assert told[0] == told[1]
 
 
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["series", "--measure", "mean,p90", "--order", "cell"],
+        ["extremes", "--when", "rain >= 20 mm", "--count", "days,total,first"],
+    ],
+)
 def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
-    demo, workers, tmp_path, monkeypatch
+    command, demo, workers, tmp_path, monkeypatch
 ):
     """Many small units: what each makes of a year of cells stays with the workers."""
     address, _ = workers
     monkeypatch.setattr(stretches, "MOST_UNITS", 7)
     monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
+    monkeypatch.setattr(stream, "UNIT_VALUES", 2**16)
     merged = []
     call = cluster.There.call
     monkeypatch.setattr(
@@ -156,7 +164,10 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
     told = []
     for n, more in enumerate(([], ["--cluster", address])):
         out = tmp_path / f"{n}.csv"
-        arguments = arguments_of(demo, "--every", "year", "--order", "cell", *more, "--out", out)
+        arguments = [
+            *(command[0], *sorted(demo.glob("rain_*.nc")), *command[1:]),
+            *("--regions", demo / "watersheds.geojson", "--every", "year", *more, "--out", out),
+        ]
         assert main([str(word) for word in arguments]) == 0
         told.append(out.read_bytes())
     assert told[0] == told[1]

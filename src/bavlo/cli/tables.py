@@ -29,7 +29,7 @@ def table_parser(
         "grids",
         metavar="GRID",
         nargs="*",
-        help="a file, a quoted pattern or a folder; several are one grid, or several grids "
+        help="a file, a quoted pattern, a folder or a URL; several are one grid, or several grids "
         "as NAME=PATH",
     )
     left_out = without.split()

@@ -18,7 +18,7 @@ import numpy as np
 from bavlo.core.periods import Fold
 from bavlo.core.reductions import Partial, Result, Unit
 
-LEAST_UNITS, MOST_UNITS = 16, 128
+LEAST_UNITS, MOST_UNITS = 32, 128
 
 Part = TypeVar("Part")
 

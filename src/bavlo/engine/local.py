@@ -20,7 +20,8 @@ def run(work: Callable[[Task], Outcome], tasks: Sequence[Task], jobs: int) -> It
     Parameters
     ----------
     jobs
-        How many tasks are under way or waiting to be fetched at once.
+        How many tasks are under way at once. As many again wait or have been done, so that no
+        worker stands idle while an outcome is taken in.
     """
     if jobs <= 1 or len(tasks) <= 1:
         for task in tasks:
@@ -31,7 +32,7 @@ def run(work: Callable[[Task], Outcome], tasks: Sequence[Task], jobs: int) -> It
         try:
             for task in tasks:
                 under_way.append(pool.submit(work, task))
-                if len(under_way) >= jobs:
+                if len(under_way) >= 2 * jobs:
                     yield under_way.popleft().result()
             while under_way:
                 yield under_way.popleft().result()

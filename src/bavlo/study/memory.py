@@ -51,6 +51,8 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
     for each in job.passes:
         sorts = any(measure.percent is not None for measure in each.measures)
         if each.order == "region":
+            others = any(not m.linear and m.percent is None for m in each.measures)
+            per_step += job.overlay.index.size * 8 * 2 * others
             beside += sorting * sorts
         else:
             kept += job.cells.cells.size * 8 * KEPT_PER_CELL + sorting * sorts

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from bavlo import __version__
 from bavlo.core.table import Table
 from bavlo.core.timeaxis import iso_day
-from bavlo.formats.grids.addresses import information, url_of
+from bavlo.formats.grids.addresses import first_bytes, information, url_of
 from bavlo.study.job import Job
 from bavlo.study.listener import Listener
 
@@ -138,7 +138,7 @@ def as_json(provenance: dict[str, Any]) -> str:
 def _input(path: Path, fingerprint: str) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
-        size = information(url).get("size")
+        size = information(url).get("size") if first_bytes(url) else None
         return {"file": url, "size": size, "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)

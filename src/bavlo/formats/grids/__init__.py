@@ -13,7 +13,7 @@ from types import ModuleType
 from bavlo.core.errors import InputError
 from bavlo.core.units import Variable
 from bavlo.formats.grids import netcdf, raster, remote, zarr
-from bavlo.formats.grids.addresses import url_of
+from bavlo.formats.grids.addresses import BY_URL, first_bytes, url_of
 from bavlo.formats.grids.dates import find_dates
 from bavlo.formats.grids.join import join
 from bavlo.formats.grids.raster import RasterGrid
@@ -27,13 +27,19 @@ MANY = 2
 def format_of(path: Path) -> ModuleType | None:
     """The format of a grid file, told by its content; None where it is none of them."""
     head = b""
-    if url_of(path) is None and not path.is_dir():
+    url = url_of(path)
+    if url is not None:
+        head = first_bytes(url)
+    elif not path.is_dir():
         try:
             with path.open("rb") as file:
                 head = file.read(16)
         except OSError as error:
             raise InputError(path, f"cannot be opened ({error.strerror})") from error
-    return next((f for f in FORMATS if f.recognises(path, head)), None)
+    found = next((f for f in FORMATS if f.recognises(path, head)), None)
+    if found is None and url is not None and not head:
+        raise InputError(url, "there is no such file", "check the address")
+    return found
 
 
 def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
@@ -90,6 +96,10 @@ def _by_their_names(
 
 def _format(path: Path) -> ModuleType:
     found = format_of(path)
+    if found is None and url_of(path) is not None:
+        raise InputError(
+            url_of(path), "is no grid that Bavlo reads by URL", f"give {BY_URL}, or fetch it first"
+        )
     if found is None:
         raise InputError(
             path,

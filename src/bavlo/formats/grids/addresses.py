@@ -18,6 +18,7 @@ SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
 # A path has one slash where a URL has two.
 ADDRESS = re.compile(rf"({'|'.join(SCHEMES)}):/+(?=[^/])(.+)$", re.IGNORECASE | re.DOTALL)
 MOST_OPEN = 8
+BY_URL = "NetCDF-4, GeoTIFF and Zarr"
 BLOCK = 2**14  # bytes that are fetched at once for metadata; kept, since they are read again
 
 _lock = threading.RLock()
@@ -59,6 +60,34 @@ def information(url: str) -> dict[str, Any]:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
 
 
+@lru_cache(maxsize=4096)
+def first_bytes(url: str) -> bytes:
+    """How a file begins; nothing where there is no file, as with a store that is a folder."""
+    store, place = filesystem(url)
+    try:
+        return bytes(store.cat_file(place, start=0, end=16))
+    except FileNotFoundError:
+        return b""
+    except Exception as error:
+        raise InputError(url, f"cannot be reached ({error})", "check the address") from error
+
+
+@lru_cache(maxsize=4096)
+def exists(url: str) -> bool:
+    """Whether there is a file."""
+    store, place = filesystem(url)
+    try:
+        return bool(store.exists(place))
+    except Exception as error:
+        raise InputError(url, f"cannot be reached ({error})", "check the address") from error
+
+
+def open_file(url: str) -> Any:
+    """A file object that fetches what is read of it, and keeps that."""
+    store, place = filesystem(url)
+    return store.open(place, "rb", block_size=BLOCK, cache_type="blockcache")
+
+
 def fetch(url: str, offset: int, size: int) -> bytes:
     """A range of bytes."""
     store, place = filesystem(url)
@@ -80,14 +109,13 @@ def hdf5(path: Path) -> Iterator[Any]:
         entry = _open.pop(url, None)
         try:
             if entry is None:
-                store, place = filesystem(url)
-                raw = store.open(place, "rb", block_size=BLOCK, cache_type="blockcache")
+                raw = open_file(url)
                 entry = h5py.File(raw, "r"), raw
             yield entry[0]
         except OSError as error:
             if "signature" in str(error):
                 raise InputError(
-                    url, "is no NetCDF-4 file", "by URL Bavlo reads NetCDF-4; fetch it first"
+                    url, "is no NetCDF-4 file", f"by URL Bavlo reads {BY_URL}; fetch it first"
                 ) from error
             raise cf.not_damaged(path, error) from error
         except cf.DAMAGE as error:

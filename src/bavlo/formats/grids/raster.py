@@ -22,7 +22,7 @@ from bavlo.core.errors import InputError
 from bavlo.core.layout import GridLayout
 from bavlo.core.timeaxis import DAY, SECOND, to_instant
 from bavlo.core.units import Variable
-from bavlo.formats.grids import cf, tiff
+from bavlo.formats.grids import addresses, cf, tiff
 from bavlo.formats.grids.dates import CALENDAR, NamedStep, find_dates
 from bavlo.formats.grids.source import CellSelection, RawTimes, ReadOptions
 
@@ -90,7 +90,7 @@ def _dataset(path: Path) -> Iterator[Any]:
         if data is not None:
             with contextlib.suppress(RasterioError):
                 data.close()
-        if not path.exists():
+        if addresses.url_of(path) is None and not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
         raise cf.not_damaged(path, error) from error
     files[path] = data, memory
@@ -115,6 +115,9 @@ def _opened(path: Path) -> tuple[Any, Any]:
     """An open raster, and what must live as long as it does."""
     import rasterio
 
+    url = addresses.url_of(path)
+    if url is not None:
+        return rasterio.open(path.name, opener=_opener(path.name, url)), None
     with path.open("rb") as file:
         zipped = file.read(2) == GZIP
     if not zipped:
@@ -124,6 +127,17 @@ def _opened(path: Path) -> tuple[Any, Any]:
     with gzip.open(path) as file:
         memory = rasterio.MemoryFile(file.read(), filename=inner.name)
     return memory.open(), memory
+
+
+def _opener(name: str, url: str) -> Any:
+    """Gives the raster library a file by URL, and none of those that it looks for beside it."""
+
+    def opened(wanted: str, mode: str = "rb") -> Any:
+        if wanted != name:
+            raise FileNotFoundError(wanted)
+        return addresses.open_file(url)
+
+    return opened
 
 
 @dataclass(frozen=True, eq=False)
@@ -245,7 +259,7 @@ class _Checksums:
         """Inflate the blocks of a window to their end, where the checksum stands."""
         height, width = self.block
         seen: set[int] = set()
-        with self.path.open("rb") as file:
+        with tiff.opened(self.path) as fetch:
             for band in bands:
                 for y in range(rows.start // height, (rows.stop - 1) // height + 1):
                     for x in range(columns.start // width, (columns.stop - 1) // width + 1):
@@ -254,9 +268,8 @@ class _Checksums:
                         if offset is None or size is None or int(offset) in seen:
                             continue
                         seen.add(int(offset))
-                        file.seek(int(offset))
                         inflater = zlib.decompressobj()
-                        inflater.decompress(file.read(int(size)))
+                        inflater.decompress(fetch(int(offset), int(size)))
                         if not inflater.eof:
                             raise zlib.error("a block ends too soon")
 

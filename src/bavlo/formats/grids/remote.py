@@ -14,14 +14,15 @@ from bavlo.core.units import Variable
 from bavlo.formats.grids import cfgrid
 from bavlo.formats.grids.addresses import hdf5, url_of
 from bavlo.formats.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.formats.grids.netcdf import MAGIC
 from bavlo.formats.grids.source import ReadOptions
 
 OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 
 
 def recognises(path: Path, head: bytes) -> bool:
-    """Whether a path is a URL."""
-    return url_of(path) is not None
+    """Whether a path is the URL of a NetCDF file; a classic one is refused when it is opened."""
+    return url_of(path) is not None and head.startswith(MAGIC)
 
 
 def variables(path: Path, options: ReadOptions) -> list[Variable]:

@@ -19,6 +19,7 @@ from pathlib import Path
 import numpy as np
 
 from bavlo.formats.deflated import inflate
+from bavlo.formats.grids import addresses
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
 STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339
@@ -70,7 +71,18 @@ Fetch = Callable[[int, int], bytes]
 
 @contextmanager
 def opened(path: Path) -> Iterator[Fetch]:
-    """What gives bytes of a file by their place and number."""
+    """What gives bytes of a file, here or at a URL, by their place and number."""
+    url = addresses.url_of(path)
+    if url is not None:
+        beginning = addresses.fetch(url, 0, FIRST_READ)
+        yield (
+            lambda place, size: (
+                beginning[place : place + size]
+                if place + size <= len(beginning)
+                else addresses.fetch(url, place, size)
+            )
+        )
+        return
     file = os.open(path, os.O_RDONLY)
     try:
         head = os.pread(file, FIRST_READ, 0)

@@ -12,7 +12,7 @@ import numpy as np
 
 from bavlo.core.errors import InputError
 from bavlo.core.units import Variable
-from bavlo.formats.grids import cf, cfgrid
+from bavlo.formats.grids import addresses, cf, cfgrid
 from bavlo.formats.grids.cfgrid import CFGrid, Container, Stored
 from bavlo.formats.grids.source import ReadOptions
 
@@ -20,7 +20,10 @@ MARKS = (".zgroup", ".zmetadata", "zarr.json", ".zarray")
 
 
 def recognises(path: Path, head: bytes) -> bool:
-    """Whether a folder is a Zarr store."""
+    """Whether a folder, here or at a URL, is a Zarr store."""
+    url = addresses.url_of(path)
+    if url is not None:
+        return any(addresses.exists(f"{url.rstrip('/')}/{mark}") for mark in MARKS)
     return path.is_dir() and any((path / mark).exists() for mark in MARKS)
 
 
@@ -51,7 +54,12 @@ def _container(path: Path) -> Container:
         raise InputError(
             path, "is a Zarr store, which needs a further library", "pip install 'bavlo[zarr]'"
         ) from None
-    group: Any = zarr.open_group(path, mode="r")
+    url = addresses.url_of(path)
+    store: Any = path
+    if url is not None:
+        addresses.filesystem(url)  # says what is missing
+        store = zarr.storage.FsspecStore.from_url(url, read_only=True)
+    group: Any = zarr.open_group(store, mode="r")
     found: dict[str, Stored] = {}
     for name, array in _arrays(group, ""):
         attributes = dict(array.attrs)

@@ -9,8 +9,8 @@ import numpy as np
 import shapely
 
 from bavlo.core.overlay import Overlay
+from bavlo.core.partials import StepFolding
 from bavlo.core.periods import PeriodRule, fold, periods_between
-from bavlo.core.reductions import StepFolding
 from bavlo.core.steps import time_axis
 from bavlo.core.timeaxis import DAY, to_instant
 from bavlo.formats.regions.vector import Features, write

@@ -6,8 +6,8 @@ from hypothesis import strategies as st
 
 from bavlo.core.combine import MEAN
 from bavlo.core.moving import running
+from bavlo.core.partials import Folded, Rules, find_gaps
 from bavlo.core.periods import PeriodAxis, parse_every, periods_between, same_span
-from bavlo.core.reductions import Folded, Rules, find_gaps
 from bavlo.core.timeaxis import DAY, iso_days, to_instant
 
 

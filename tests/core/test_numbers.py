@@ -11,7 +11,8 @@ from hypothesis.extra import numpy as arrays
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import CellSample, OverlayIndex, parse_measure
 from bavlo.core.overlay import Overlay
-from bavlo.core.reductions import CellFirst, RegionFirst, Rules, Unit
+from bavlo.core.partials import Rules, Unit
+from bavlo.core.reductions import CellFirst, RegionFirst
 from bavlo.core.steps import time_axis
 from bavlo.core.timeaxis import HOUR, to_instant
 from bavlo.core.units import AMOUNT, RATE, STATE, Variable, convert, quantity, step_amounts

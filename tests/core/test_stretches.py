@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from bavlo.core import stretches
 from bavlo.core.measures import OverlayIndex, parse_measure
-from bavlo.core.reductions import CellFirst, RegionFirst, Rules
+from bavlo.core.partials import Rules
+from bavlo.core.reductions import CellFirst, RegionFirst
 from bavlo.core.stretches import Across, Pairwise, Reducing, plan_stretches
 from bavlo.engine.units import plan_units
 from support import daily, folding_of, some_overlay

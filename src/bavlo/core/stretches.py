@@ -11,12 +11,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Generic, Protocol, TypeVar
+from typing import Generic, TypeVar
 
 import numpy as np
 
+from bavlo.core.partials import Partial, Result, Unit
 from bavlo.core.periods import Fold
-from bavlo.core.reductions import Partial, Result, Unit
+from bavlo.core.reductions import Reduction
 
 LEAST_UNITS, MOST_UNITS = 32, 128
 
@@ -86,16 +87,6 @@ def _periods(fold: Fold, unit: Unit) -> np.ndarray:
     return fold.period[low:high]
 
 
-class Merging(Protocol):
-    """What is needed of a reduction here."""
-
-    def merge(self, earlier: Partial, later: Partial) -> Partial:
-        """Put together what two neighbouring runs of steps have made."""
-
-    def finish(self, partial: Partial) -> Result:
-        """Values of periods that are over."""
-
-
 class InOrder:
     """Merges what units have made in order of time, and gives out periods once they are over."""
 
@@ -143,7 +134,7 @@ class Made:
 class Reducing:
     """One reduction on its way through a stretch."""
 
-    def __init__(self, reduction: Merging, stretch: Stretch) -> None:
+    def __init__(self, reduction: Reduction, stretch: Stretch) -> None:
         self.reduction = reduction
         self.stretch = stretch
         self._order = InOrder(reduction.merge)

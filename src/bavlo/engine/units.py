@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from bavlo.core.partials import Unit
 from bavlo.core.periods import Fold
-from bavlo.core.reductions import Unit
 
 VALUES_AT_ONCE = 2**20  # cells × steps of a unit
 

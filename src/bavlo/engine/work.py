@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Protocol
 
-from bavlo.core.reductions import Unit
+from bavlo.core.partials import Unit
 from bavlo.core.stretches import Stretch
 
 

@@ -14,7 +14,7 @@ from bavlo.core.counting import Counting, Met
 from bavlo.core.errors import RequestError
 from bavlo.core.indices import Record, index_values
 from bavlo.core.measures import CellSample, parse_measure
-from bavlo.core.reductions import ENOUGH, Unit
+from bavlo.core.partials import ENOUGH, Unit
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import STATE, convert, suits

@@ -16,8 +16,9 @@ from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.errors import RequestError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.normals import Base, default_base, in_years, normals
+from bavlo.core.partials import Partial, Unit
 from bavlo.core.periods import PeriodAxis, fold
-from bavlo.core.reductions import CellsAlone, Partial, Unit
+from bavlo.core.reductions import CellsAlone
 from bavlo.core.regrid import Regrid, regrid_onto
 from bavlo.core.stretches import InOrder
 from bavlo.core.timeaxis import STATIC, TimeAxis, iso_day, to_dates

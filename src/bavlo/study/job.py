@@ -14,6 +14,7 @@ from bavlo.core.errors import InputError, RequestError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.measures import Measure, OverlayIndex, parse_measure
 from bavlo.core.overlay import Overlay
+from bavlo.core.partials import Rules, StepFolding
 from bavlo.core.periods import (
     Fold,
     PeriodAxis,
@@ -27,12 +28,7 @@ from bavlo.core.periods import (
 )
 from bavlo.core.points import point_overlay
 from bavlo.core.projection import edges_on_grid, overlay_on_grid
-from bavlo.core.reductions import (
-    CellFirst,
-    RegionFirst,
-    Rules,
-    StepFolding,
-)
+from bavlo.core.reductions import CellFirst, RegionFirst
 from bavlo.core.regions import Regions
 from bavlo.core.timeaxis import DAY, STATIC, TimeAxis, iso_day
 from bavlo.core.units import (

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import SORTED_AT_ONCE
-from bavlo.core.reductions import Unit
+from bavlo.core.partials import Unit
 from bavlo.study.job import Job
 from bavlo.study.request import Request
 

@@ -15,7 +15,8 @@ from bavlo import engine
 from bavlo.core.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.moving import running, windowed
-from bavlo.core.reductions import CellFirst, Partial, RegionFirst, Result, Unit
+from bavlo.core.partials import Partial, Result, Unit
+from bavlo.core.reductions import CellFirst, RegionFirst
 from bavlo.core.stretches import Across, Made, Reducing, Stretch, plan_stretches
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day

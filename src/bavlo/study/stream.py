@@ -12,8 +12,8 @@ import numpy as np
 from bavlo import engine
 from bavlo.core.counting import NEVER, Counting, Met, Tally, joined_counts
 from bavlo.core.measures import CellSample
+from bavlo.core.partials import ENOUGH, Unit
 from bavlo.core.periods import Fold
-from bavlo.core.reductions import ENOUGH, Unit
 from bavlo.core.stretches import Across, Stretch, plan_stretches
 from bavlo.core.timeaxis import DAY
 from bavlo.engine.units import plan_units

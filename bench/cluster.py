@@ -12,8 +12,14 @@ import time
 from contextlib import contextmanager
 from pathlib import Path
 
+import numpy as np
+
+from bavlo.core.partials import Unit
+from bavlo.core.stretches import Stretch
+from bavlo.engine.cluster import there
 from reading import WORK, make
 
+REGIONS = 3200
 DASK = [sys.executable, "-m", "dask"]
 
 
@@ -60,6 +66,35 @@ def seconds(path, regions, arguments):
     return time.perf_counter() - start
 
 
+class NoWork:
+    """Stretches that take no time and give what 3,200 regions give."""
+
+    def each(self, unit):
+        return None
+
+    def begin(self, stretch):
+        return self
+
+    def add(self, outcome):
+        pass
+
+    def close(self):
+        return np.zeros((REGIONS, 4))
+
+    def finished(self, made):
+        return made
+
+
+def rate(address, count=1000):
+    """Stretches a second that the scheduler and the command manage when nothing else is done."""
+    stretches = [Stretch((Unit(n, n + 1),)) for n in range(count)]
+    with there(NoWork(), 1, address, str, lambda step: None) as place:
+        start = time.perf_counter()
+        for _, made in place.stretches(stretches):
+            place.get(place.call("finished", made))
+        return count / (time.perf_counter() - start)
+
+
 def main():
     """Print the table."""
     parser = argparse.ArgumentParser()
@@ -73,11 +108,13 @@ def main():
         for workers in (1, 2):
             with cluster(workers) as address:
                 taken = seconds(path, regions, [*order, "--cluster", address])
+                managed = rate(address)
             assert (WORK / "c.csv").read_bytes() == here
             print(
                 f"| {name} | {workers} worker(s) | {taken:.1f} s | {taken / alone:.2f} |",
                 flush=True,
             )
+        print(f"stretches a second without work: {managed:.0f}", flush=True)
 
 
 if __name__ == "__main__":

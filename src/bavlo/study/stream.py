@@ -21,7 +21,7 @@ from bavlo.formats.grids.source import files_of
 from bavlo.study.extremesjob import ExtremesJob, counting_of, in_unit_of_test, tested_of
 from bavlo.study.listener import Listener
 from bavlo.study.memory import fitting
-from bavlo.study.testing import ReadyCondition, try_out
+from bavlo.study.testing import ReadyCondition, gaps_in, try_out
 
 if TYPE_CHECKING:
     from bavlo.study.extremes import Results
@@ -141,9 +141,10 @@ class CountingWork:
     def each(self, unit: Unit) -> list[tuple[Tally | None, Any]]:
         """Read a unit and count each condition in it."""
         values = read_values(self.job, unit)
+        known = gaps_in(values)
         out = []
         for ready, counting in zip(self.job.ready, self.countings, strict=True):
-            met = try_out(ready, unit.first, values, tuple(counting.sums))
+            met = try_out(ready, unit.first, values, tuple(counting.sums), known=known)
             daily = None
             if self.wants_daily:
                 daily = unit.first, _daily_of_cells(self.job, ready, met, values)

@@ -230,12 +230,24 @@ def limit_values(
     return np.asarray(ready.limit, np.float64)
 
 
+def gaps_in(values: Mapping[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Where each variable (T, K) has no data; (1, K) where that is so on every step alike."""
+    return {name: _alike(np.isnan(own)) for name, own in values.items()}
+
+
+def _alike(flags: np.ndarray) -> np.ndarray:
+    """One row of (T, K), where all rows are the same."""
+    first = flags[:1].tobytes()
+    return flags[:1] if all(row.tobytes() == first for row in flags[1:]) else flags
+
+
 def try_out(
     ready: ReadyCondition,
     first: int,
     values: Mapping[str, np.ndarray],
     sums: tuple[str, ...],
     percentiles: Mapping[int, np.ndarray] | None = None,
+    known: Mapping[str, np.ndarray] | None = None,
 ) -> Met:
     """Whether a condition is met on each step and column.
 
@@ -249,7 +261,10 @@ def try_out(
         Of total and excess, those that are wanted.
     percentiles
         By number of the test, (K,) or (T, K).
+    known
+        Where the variables have no data, if that was looked for.
     """
+    known = gaps_in(values) if known is None else known
     met, gaps = None, None
     added: dict[str, np.ndarray] = {}
     for n, one in enumerate(ready.tests):
@@ -257,7 +272,7 @@ def try_out(
         limit = limit_values(one, first, len(own), values, (percentiles or {}).get(n))
         passed = OPERATORS[one.test.operator](own, limit)
         met = passed if met is None else met & passed
-        missing = np.isnan(own)
+        missing = known[one.tested.name]
         if limit.ndim:
             missing = missing | np.isnan(limit)
         gaps = missing if gaps is None else gaps | missing
@@ -268,9 +283,7 @@ def try_out(
             added["excess"] = np.nan_to_num(away)
     assert met is not None
     assert gaps is not None
-    if len(gaps) > 1 and (gaps == gaps[:1]).all():
-        gaps = gaps[:1]
-    return Met(met, ~gaps, added)
+    return Met(met, ~_alike(gaps), added)
 
 
 def percentile_limits(

@@ -7,14 +7,14 @@ import numpy as np
 from bavlo.core.partials import Unit
 from bavlo.core.periods import Fold
 
-VALUES_AT_ONCE = 2**20  # cells × steps of a unit
+VALUES_AT_ONCE = 2**21  # cells × steps of a unit
 
 
 def plan_units(fold: Fold, cells: int, values: int = VALUES_AT_ONCE) -> list[Unit]:
     """Runs of steps, cut where periods begin.
 
-    Short periods are put together up to `values`. A long one is cut into runs counted
-    from its own first step, so that its sums do not depend on what stands before it.
+    Short periods are put together up to `values`. A long one is cut into runs of like length,
+    counted from its own first step, so that its sums do not depend on what stands before it.
 
     Parameters
     ----------
@@ -38,5 +38,7 @@ def plan_units(fold: Fold, cells: int, values: int = VALUES_AT_ONCE) -> list[Uni
         if units and units[-1].last == start and stop - units[-1].first <= most:
             units[-1] = Unit(units[-1].first, stop)
         else:
-            units.extend(Unit(s, min(s + most, stop)) for s in range(start, stop, most))
+            runs = -(-(stop - start) // most)
+            even = -(-(stop - start) // runs)
+            units.extend(Unit(s, min(s + even, stop)) for s in range(start, stop, even))
     return units

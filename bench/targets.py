@@ -35,7 +35,7 @@ def ratios(commands, runs):
             times[name].append(seconds(command))
     first = None
     for name, taken in times.items():
-        middle = statistics.median(taken[1:])
+        middle = statistics.median(taken[1:] or taken)
         first = first or middle
         print(f"| {name} | {middle:.2f} s | {middle / first:.2f} |", flush=True)
 

@@ -61,7 +61,10 @@ class Packing:
             stored = stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
         if values is None:
             values = np.empty(stored.shape)
-        np.copyto(values, stored)
+        if self.scale is None:
+            np.copyto(values, stored)
+        else:  # a float64, so that float32 numbers are not multiplied as such
+            np.multiply(stored, np.float64(self.scale), out=values)
         for number in self.missing:
             if number == number:
                 np.copyto(values, np.nan, where=stored == stored.dtype.type(number))
@@ -69,8 +72,6 @@ class Packing:
             np.copyto(values, np.nan, where=stored < self.lowest)
         if self.highest is not None:
             np.copyto(values, np.nan, where=stored > self.highest)
-        if self.scale is not None:
-            values *= self.scale
         if self.offset is not None:
             values += self.offset
         return values

@@ -51,6 +51,14 @@ def test_a_table_reads_back_as_it_was(tmp_path_factory, labels, data):
     assert again.along("unit", "measure") == ["mm", "mm"]
 
 
+@given(st.lists(numbers, max_size=200))
+def test_many_numbers_are_written_as_each_alone_and_read_back_exactly(values):
+    texts = csv.numbers_text(np.array(values, float))
+    assert texts == [csv.number_text(float(value)) for value in values]
+    again = [float(text) if text else np.nan for text in texts]
+    np.testing.assert_array_equal(again, values)
+
+
 def test_rows_come_in_chunks_of_any_size(monkeypatch):
     table = Table(
         "series",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 import pickle
+import warnings
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -86,7 +87,10 @@ class There:
 def _shared(client: Any, work: Any) -> Any:
     import cloudpickle
 
-    return client.submit(_same, cloudpickle.dumps(work), pure=False)
+    with warnings.catch_warnings():
+        # Of its size the library warns its own users; here it goes out once, as it should.
+        warnings.simplefilter("ignore", UserWarning)
+        return client.submit(_same, cloudpickle.dumps(work), pure=False)
 
 
 def _ahead(

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import IO
 
 import numpy as np
+import orjson
 
 from bavlo.core.errors import InputError
 from bavlo.core.table import Column, Table, text_column
@@ -140,12 +141,16 @@ def numbers_text(values: np.ndarray) -> list[str]:
         if different.size < values.size / 8:
             texts = np.array([number_text(v) for v in different.tolist()], object)
             return list(texts[place].tolist())
-    out = list(map(repr, values.tolist()))
-    whole = np.flatnonzero((values == np.rint(values)) & (np.abs(values) < 1e15))
-    for n, number in zip(whole.tolist(), values[whole].tolist(), strict=True):
-        out[n] = str(int(number))
-    for n in np.flatnonzero(np.isnan(values)).tolist():
-        out[n] = ""
+    if not values.size:
+        return []
+    numbers = np.ascontiguousarray(values, np.float64)
+    # The same shortest digits several times faster than `repr`; only exponents look different.
+    text = orjson.dumps(numbers, option=orjson.OPT_SERIALIZE_NUMPY)
+    out = text[1:-1].decode().split(",")
+    size = np.abs(numbers)
+    other = np.flatnonzero((numbers == np.rint(numbers)) | ~((size >= 1e-3) & (size < 1e15)))
+    for n, number in zip(other.tolist(), numbers[other].tolist(), strict=True):
+        out[n] = number_text(number)
     return out
 
 

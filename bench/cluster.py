@@ -24,7 +24,7 @@ DASK = [sys.executable, "-m", "dask"]
 
 
 @contextmanager
-def cluster(workers):
+def cluster(workers, threads=1):
     """A scheduler with some workers; gives its address."""
     started = []
     with tempfile.TemporaryDirectory() as folder:
@@ -42,7 +42,8 @@ def cluster(workers):
             for _ in range(workers):
                 started.append(
                     subprocess.Popen(
-                        [*DASK, "worker", "--nthreads", "1", "--no-nanny", *common], **quiet
+                        [*DASK, "worker", "--nthreads", str(threads), "--no-nanny", *common],
+                        **quiet,
                     )
                 )
             time.sleep(5)
@@ -85,13 +86,13 @@ class NoWork:
         return made
 
 
-def rate(address, count=1000):
+def rate(address, count=4000):
     """Stretches a second that the scheduler and the command manage when nothing else is done."""
     stretches = [Stretch((Unit(n, n + 1),)) for n in range(count)]
     with there(NoWork(), 1, address, str, lambda step: None) as place:
         start = time.perf_counter()
-        for _, made in place.stretches(stretches):
-            place.get(place.call("finished", made))
+        for _ in place.stretches(stretches):
+            pass
         return count / (time.perf_counter() - start)
 
 
@@ -101,6 +102,9 @@ def main():
     parser.add_argument("--steps", type=int, default=7300)
     given = parser.parse_args()
     path, regions = make(given.steps)
+    for threads in (1, 32):
+        with cluster(2, threads) as address:
+            print(f"stretches a second, 2 x {threads} threads without work: {rate(address):.0f}")
     for name, order in (("regions first", []), ("cells first", ["--measure", "p90"])):
         alone = seconds(path, regions, [*order, "--jobs", "1"])
         here = (WORK / "c.csv").read_bytes()
@@ -108,13 +112,11 @@ def main():
         for workers in (1, 2):
             with cluster(workers) as address:
                 taken = seconds(path, regions, [*order, "--cluster", address])
-                managed = rate(address)
             assert (WORK / "c.csv").read_bytes() == here
             print(
                 f"| {name} | {workers} worker(s) | {taken:.1f} s | {taken / alone:.2f} |",
                 flush=True,
             )
-        print(f"stretches a second without work: {managed:.0f}", flush=True)
 
 
 if __name__ == "__main__":

@@ -201,9 +201,11 @@ class RegionFirst(_PeriodReduction):
 
     def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
         """Measure every step and fold the measures."""
+        if self._sums_first and len(block) > 1:
+            partial = self._cells_summed(unit, block)
+            if partial is not None:
+                return partial
         sample = CellSample(self.index, block, self.percents)
-        if self._sums_first and len(block) > 1 and len(sample.invalid) == 1:
-            return self._cells_summed(unit, sample)
         enough = sample.area_valid >= self.rules.min_area - ENOUGH
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
         return self._partial(unit, sample, np.stack(values, axis=-1).reshape(block.shape[0], -1))
@@ -218,8 +220,8 @@ class RegionFirst(_PeriodReduction):
             and self.rules.most_missing is None
         )
 
-    def _cells_summed(self, unit: Unit, sample: CellSample) -> Partial | None:
-        """Add up the steps of each cell first, where all steps miss the same cells.
+    def _cells_summed(self, unit: Unit, block: np.ndarray) -> Partial | None:
+        """Add up the steps of each cell first; None where not all steps miss the same cells.
 
         What is added is the same, in another order, and a region is measured once a period instead
         of once a step.
@@ -234,8 +236,10 @@ class RegionFirst(_PeriodReduction):
         total = self.rules.combine == TOTAL
         each = (self.folding.factor if total else self.folding.weight)[whole][step]
         adding = sparse.csr_array((share * each, (period - first, step)), shape=shape)
-        summed = CellSample(self.index, adding @ sample.block)
-        values = [measure.compute(summed) for measure in self.measures]
+        sample = CellSample(self.index, adding @ block)
+        if not _miss_alike(block, sample.invalid):
+            return None
+        values = [measure.compute(sample) for measure in self.measures]
         enough = sample.area_valid >= self.rules.min_area - ENOUGH
         stacked = np.stack([np.where(enough, v, np.nan) for v in values], axis=-1)
         rows = stacked.reshape(shape[0], -1)
@@ -253,6 +257,20 @@ class RegionFirst(_PeriodReduction):
         rows = partial.rows.combined(self.rules, *self._when(partial))
         value = rows.reshape(*partial.steps.shape, len(self.measures))
         return Result(partial.first, value, self._area_valid(partial), partial.steps)
+
+
+def _miss_alike(block: np.ndarray, missing: np.ndarray) -> bool:
+    """Whether all steps of a block (T, C) miss the same cells.
+
+    Parameters
+    ----------
+    missing : (P, C) or (1, C) bool
+        Cells whose sums over the steps of each period lack a step; one row if all are alike.
+    """
+    if len(missing) > 1:
+        return False
+    # A sum has a value only where all steps have one: only the others need another look.
+    return bool(np.isnan(block[:, np.flatnonzero(missing[0])]).all())
 
 
 class CellsAlone(_PeriodReduction):

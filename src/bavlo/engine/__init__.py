@@ -21,8 +21,8 @@ Outcome = TypeVar("Outcome")
 class Place(Protocol):
     """Where stretches are computed. What is made stays there until it is fetched."""
 
-    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
-        """What was made of each stretch, in their order."""
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any, Any]]:
+        """What was made of each stretch, and what the work has finished of it, in their order."""
 
     def call(self, name: str, *arguments: Any) -> Any:
         """Let the work do something with what was made."""

@@ -18,8 +18,10 @@ from bavlo.engine.work import StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
+Begun = tuple[Any, Any]  # what stands for a pickled outcome, and for what stays with the workers
 
 LOCAL = "local"
+FETCHED_AT_ONCE = 2**25  # bytes of outcomes
 AHEAD = 3  # tasks of each worker's thread that are under way at once
 PATIENCE = 20  # seconds to wait for a scheduler, and for its first worker
 
@@ -38,11 +40,13 @@ def run(
     """
     with _client(address, jobs) as client:
         shared = _shared(client, work)
-        for task, future in _ahead(
-            client, tasks, lambda t: client.submit(_do, shared, "", t, pure=False)
-        ):
-            yield _outcome(future, name(task))
-            del future  # lets the cluster forget it
+
+        def begin(batch: list[Task]) -> list[Begun]:
+            futures = client.map(_done, batch, shared=shared, pure=False)
+            return [(future, None) for future in futures]
+
+        for _, _, outcome in _in_order(client, tasks, begin, name):
+            yield outcome
 
 
 @contextmanager
@@ -68,16 +72,28 @@ class There:
     told: Callable[[int], None]
     doing: str = ""
 
-    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
-        """What stands for what is made of each stretch, in their order."""
-        for stretch, future in _ahead(self.client, stretches, lambda s: self.call("", s)):
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any, Any]]:
+        """What stands for what is made of each stretch, and what is finished of it, in order."""
+        for stretch, made, finished in _in_order(self.client, stretches, self._begin, self.name):
             self.doing = self.name(stretch)
-            yield stretch, future
+            yield stretch, made, finished
             self.told(stretch.last)
+
+    def _begin(self, batch: list[Stretch]) -> list[Begun]:
+        # Only what a neighbour has to finish must stay when the rest is fetched.
+        open_ends = [s for s in batch if s.begun is not None or s.goes_on is not None]
+        whole = [s for s in batch if s.begun is None and s.goes_on is None]
+        known = {"shared": self.shared, "pure": False}
+        made = self.client.map(_made, open_ends, **known) if open_ends else []
+        finished = self.client.map(_finished, made, priority=1, **known) if made else []
+        alone = self.client.map(_made_whole, whole, **known) if whole else []
+        begun = dict(zip(open_ends, zip(finished, made, strict=True), strict=True))
+        begun |= {stretch: (future, None) for stretch, future in zip(whole, alone, strict=True)}
+        return [begun[stretch] for stretch in batch]
 
     def call(self, name: str, *arguments: Any) -> Any:
         """Let the work do something with what was made, on a worker that has it."""
-        return self.client.submit(_do, self.shared, name, *arguments, pure=False)
+        return self.client.submit(_call, self.shared, name, *arguments, pure=False, priority=1)
 
     def get(self, made: Any) -> Any:
         """What was made, fetched."""
@@ -93,19 +109,38 @@ def _shared(client: Any, work: Any) -> Any:
         return client.submit(_same, cloudpickle.dumps(work), pure=False)
 
 
-def _ahead(
-    client: Any, tasks: Sequence[Task], submit: Callable[[Task], Any]
-) -> Iterator[tuple[Task, Any]]:
-    """Tasks and what stands for their outcomes, a few of them under way ahead of time."""
+def _in_order(
+    client: Any,
+    tasks: Sequence[Task],
+    begin: Callable[[list[Task]], list[Begun]],
+    name: Callable[[Task], str],
+) -> Iterator[tuple[Task, Any, Any]]:
+    """Tasks in their order, what stays with the workers and what is fetched of each.
+
+    They are begun and fetched many at a time, as many as there are: a journey to the scheduler
+    costs several times what a task costs it.
+    """
     threads = max(sum(client.nthreads().values()), 1)
-    under_way: deque[tuple[Task, Any]] = deque()
+    under_way: deque[tuple[Task, Begun]] = deque()
     waiting = iter(tasks)
+    size = FETCHED_AT_ONCE
     while True:
-        for task in itertools.islice(waiting, AHEAD * threads - len(under_way)):
-            under_way.append((task, submit(task)))
+        if len(under_way) <= (AHEAD - 1) * threads:
+            batch = list(itertools.islice(waiting, AHEAD * threads - len(under_way)))
+            under_way.extend(zip(batch, begin(batch), strict=True))
         if not under_way:
             return
-        yield under_way.popleft()
+        done = itertools.takewhile(lambda each: each[1][0].status == "finished", under_way)
+        most = max(FETCHED_AT_ONCE // size, 1)
+        futures = [future for _, (future, _) in itertools.islice(done, most)]
+        found = client.gather(futures, errors="skip") if len(futures) > 1 else []
+        if len(found) < len(futures) or not found:
+            task, (future, _) = under_way[0]
+            found = [_outcome(future, name(task))]
+        for data in found:
+            task, (_, made) = under_way.popleft()
+            size = len(data)
+            yield task, made, pickle.loads(data)
 
 
 def _same(data: bytes) -> bytes:
@@ -115,18 +150,31 @@ def _same(data: bytes) -> bytes:
 _known: dict[int, tuple[bytes, Any]] = {}
 
 
-def _do(shared: bytes, name: str, *arguments: Any) -> Any:
-    """On a worker: unpack the work once; let it do a task, a stretch, or what is named."""
+# What follows is done by workers. What is fetched is pickled there, so that its size is known.
+
+
+def _done(task: Any, *, shared: bytes) -> bytes:
+    return pickle.dumps(_unpacked(shared)(task))
+
+
+def _made(stretch: Stretch, *, shared: bytes) -> Any:
     work = _unpacked(shared)
-    if name:
-        return getattr(work, name)(*arguments)
-    (task,) = arguments
-    if not isinstance(task, Stretch):
-        return work(task)
-    fold = work.begin(task)
-    for unit in task.units:
+    fold = work.begin(stretch)
+    for unit in stretch.units:
         fold.add(work.each(unit))
     return fold.close()
+
+
+def _finished(made: Any, *, shared: bytes) -> bytes:
+    return pickle.dumps(_unpacked(shared).finished(made))
+
+
+def _made_whole(stretch: Stretch, *, shared: bytes) -> bytes:
+    return _finished(_made(stretch, shared=shared), shared=shared)
+
+
+def _call(shared: bytes, name: str, *arguments: Any) -> Any:
+    return getattr(_unpacked(shared), name)(*arguments)
 
 
 def _unpacked(shared: bytes) -> Any:

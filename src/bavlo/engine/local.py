@@ -55,8 +55,8 @@ class Here:
         self.jobs = jobs
         self.told = told
 
-    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any]]:
-        """What was made of each stretch, in their order."""
+    def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any, Any]]:
+        """What was made of each stretch, and what the work has finished of it, in their order."""
         units = [unit for stretch in stretches for unit in stretch.units]
         outcomes = run(self.work.each, units, self.jobs)
         for stretch in stretches:
@@ -64,7 +64,8 @@ class Here:
             for unit in stretch.units:
                 fold.add(next(outcomes))
                 self.told(unit.last)
-            yield stretch, fold.close()
+            made = fold.close()
+            yield stretch, made, self.work.finished(made)
 
     def call(self, name: str, *arguments: Any) -> Any:
         """Let the work do something with what was made."""

@@ -26,3 +26,6 @@ class StretchWork(Protocol):
 
     def begin(self, stretch: Stretch) -> Folding:
         """Begin a stretch, whose outcomes are folded in order of time."""
+
+    def finished(self, made: Any) -> Any:
+        """What needs nothing more of a stretch and is wanted wherever the table is made."""

@@ -76,8 +76,9 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     with chunks_once(job.source, job.cells, request, listener) as source:
         work = SeriesWork(source, job.cells, tuple(each.reduction for each in job.passes))
         with engine.place(work, jobs, request.cluster, name, told) as place:
-            for stretch, made in place.stretches(stretches):
-                values.add(stretch, made, place)
+            for stretch, made, (results, ends) in place.stretches(stretches):
+                values.ends = wider(values.ends, ends)
+                values.add(stretch, made, results, place)
     odd = implausible(job.what, *values.ends, difference=job.source.variable.difference)
     if odd:
         listener.warn(f"{where(job.source)}: {odd}")
@@ -192,10 +193,10 @@ class SeriesValues:
         self.ends: Range = (np.inf, -np.inf)
         self._across: list[Across[Any]] = []
 
-    def add(self, stretch: Stretch, made: Any, place: engine.Place) -> None:
+    def add(
+        self, stretch: Stretch, made: Any, results: list[list[Result]], place: engine.Place
+    ) -> None:
         """Take in what the next stretch has made, and what ends with it."""
-        results, ends = place.get(place.call("finished", made))
-        self.ends = wider(self.ends, ends)
         if not self._across:
             self._across = [Across(partial(place.call, "merge", n)) for n in range(len(results))]
         for n, across in enumerate(self._across):
@@ -264,6 +265,8 @@ def moved(job: Job, values: SeriesValues) -> Job:
 
 Range = tuple[float, float]
 
+IN_CACHE = 2**16  # values that are still near when they are looked at again
+
 
 def wider(one: Range, other: Range) -> Range:
     """The range that holds two."""
@@ -272,8 +275,10 @@ def wider(one: Range, other: Range) -> Range:
 
 def range_of(block: np.ndarray) -> Range:
     """Lowest and highest value; (inf, -inf) where there is none."""
-    low = np.fmin.reduce(block, axis=None, initial=np.inf)
-    high = np.fmax.reduce(block, axis=None, initial=-np.inf)
+    flat = block.reshape(-1)
+    parts = [flat[n : n + IN_CACHE] for n in range(0, flat.size, IN_CACHE)]
+    low = min((np.fmin.reduce(part, initial=np.inf) for part in parts), default=np.inf)
+    high = max((np.fmax.reduce(part, initial=-np.inf) for part in parts), default=-np.inf)
     return float(low), float(high)
 
 

@@ -278,8 +278,8 @@ def in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
     work = CountingWork(job, countings, bool(results.daily))
     with engine.place(work, jobs, job.request.cluster, name, told) as place:
         across: list[Across[Any]] = [Across(partial(place.call, "merge")) for _ in countings]
-        for stretch, made in place.stretches(stretches):
-            for n, (means, tallies, daily) in enumerate(place.get(place.call("finished", made))):
+        for stretch, made, finished in place.stretches(stretches):
+            for n, (means, tallies, daily) in enumerate(finished):
                 for each in means:
                     results.put_cells(n, each)
                 for tally in tallies:

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
+from bavlo.core import measures
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import CellSample, OverlayIndex, parse_measure
 from bavlo.core.overlay import Overlay
@@ -79,6 +80,21 @@ def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
         x, w = block[t, shared.index[entries]], shared.weight[entries]
         expected = weighted_percentile(x, w, 90) if x.size else np.nan
         assert value == pytest.approx(expected, rel=1e-14, nan_ok=True)
+
+
+def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(monkeypatch):
+    rng = np.random.default_rng(9)
+    index = OverlayIndex(some_overlay(rng, 3, 300))
+    block = rng.normal(0, 5, (900, 300))
+    sorts = []
+    ordered = measures._ordered
+    monkeypatch.setattr(measures, "_ordered", lambda *given: sorts.append(1) or ordered(*given))
+    monkeypatch.setattr(measures, "SORTED_AT_ONCE", 2**16)
+    found = CellSample(index, block).percentile(90)
+    assert len(sorts) < 20
+    for step in (0, 450, 899):
+        alone = CellSample(index, block[step : step + 1]).percentile(90)
+        assert found[step].tobytes() == alone[0].tobytes()
 
 
 @settings(max_examples=25, deadline=None)

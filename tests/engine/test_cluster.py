@@ -9,12 +9,13 @@ from functools import partial
 import pytest
 
 from bavlo.cli.main import main
+from bavlo.cli.screen import Screen
 from bavlo.core import stretches
 from bavlo.core.errors import BavloError
 from bavlo.engine import cluster
 from bavlo.engine.units import plan_units
 from bavlo.study import series, stream
-from support import PROGRAM, run
+from support import run
 
 DASK = [sys.executable, "-m", "dask"]
 
@@ -79,42 +80,31 @@ def arguments_of(demo, *more):
     ]
 
 
-def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(demo, workers, tmp_path):
+def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(
+    demo, workers, tmp_path, monkeypatch
+):
     address, started = workers
-    run(*arguments_of(demo, "--order", "region", "--out", tmp_path / "here.csv"))
-    job = subprocess.Popen(
-        [
-            PROGRAM,
-            *map(
-                str,
-                arguments_of(
-                    demo,
-                    "--order",
-                    "region",
-                    "--cluster",
-                    address,
-                    "--verbose",
-                    "--out",
-                    tmp_path / "there.csv",
-                ),
-            ),
-        ],
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        text=True,
-    )
-    while "named by" not in job.stderr.readline():  # the files are open and the work begins
-        assert job.poll() is None
-    time.sleep(1.5)
-    assert job.poll() is None  # in the middle of the work
-    started[0].kill()
-    _, said = job.communicate(timeout=300)
-    assert job.returncode == 0, said
-    assert (tmp_path / "there.csv").read_bytes() == (tmp_path / "here.csv").read_bytes()
-    here, there = (
-        json.loads((tmp_path / f"{n}.csv.about.json").read_text()) for n in ("here", "there")
-    )
-    assert here == there
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
+
+    def written(name, *more):
+        words = [*arguments_of(demo, "--order", "region"), *more, "--out", tmp_path / name]
+        assert main([str(word) for word in words]) == 0
+        return (
+            (tmp_path / name).read_bytes(),
+            json.loads((tmp_path / f"{name}.about.json").read_text()),
+        )
+
+    here = written("here.csv")
+    killed_at = []
+
+    def progress(screen, done, total, what):
+        if not killed_at and done < total:  # in the middle of the work
+            killed_at.append(done)
+            started[0].kill()
+
+    monkeypatch.setattr(Screen, "progress", progress)
+    assert written("there.csv", "--cluster", address) == here
+    assert killed_at
 
 
 def test_cells_first_and_conditions_are_the_same_on_a_cluster(demo, workers, tmp_path):

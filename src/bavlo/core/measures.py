@@ -325,7 +325,7 @@ class CellSample:
         for each in self.index.size_classes:
             size = each.cells.shape[1] - 1
             few = max(1, SORTED_AT_ONCE // (self.steps * size))
-            most = self.steps if self.steps * size <= SORTED_AT_ONCE else 1
+            most = max(1, SORTED_AT_ONCE // size)
             for part in each.parts(few):
                 for step in range(0, self.steps, most):
                     steps = slice(step, step + most)

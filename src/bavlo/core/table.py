@@ -9,7 +9,7 @@ import numpy as np
 
 from bavlo.core.errors import RequestError
 
-ROWS_AT_ONCE = 100_000
+ROWS_AT_ONCE = 25_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -118,9 +118,9 @@ class Table:
 
     def along(self, name: str, axis: str) -> list[str]:
         """A text column as one value for each place of an axis, the first where others vary."""
-        full = self.full(name)
-        place = list(self.axes).index(axis)
-        return list(np.moveaxis(full, place, 0).reshape(full.shape[place], -1)[:, 0].tolist())
+        column = self.columns[self.header.index(name)]
+        first = column.values[tuple(slice(None) if own == axis else 0 for own in column.axes)]
+        return list(np.broadcast_to(first, self.axes[axis]).tolist())
 
     def full(self, name: str) -> np.ndarray:
         """One column along all axes."""

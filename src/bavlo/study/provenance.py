@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 def about(job: Job, table: Table, summary: tuple[str, ...], listener: Listener) -> dict[str, Any]:
     """Provenance of a table as plain data; nothing in it depends on the clock or the machine."""
     source, time, regions = job.source, job.time, job.regions
-    units = dict(zip(table.column("measure").tolist(), table.column("unit").tolist(), strict=True))
+    units = dict(
+        zip(table.along("measure", "measure"), table.along("unit", "measure"), strict=True)
+    )
     return {
         "bavlo": __version__,
         "request": job.request.about(),

@@ -58,11 +58,26 @@ TEXT = {
 def write(table: Table, file: IO[str]) -> None:
     """Write all rows, comma-separated with a header."""
     file.write(",".join(map(quoted, table.header)) + "\n")
-    # What a column has to say is put into words along its own axes only, and then repeated.
-    columns = [Column(column.name, column.axes, _texts(column.values)) for column in table.columns]
-    for chunk in Table(table.name, table.axes, tuple(_neighbours(columns, table.axes))).chunks():
-        lines = map(",".join, zip(*(values.tolist() for values in chunk), strict=True))
+    # What a column says again and again is put into words once; all else a chunk at a time.
+    columns = [
+        Column(column.name, column.axes, _texts(column.values))
+        if _seldom(column.axes, table.axes)
+        else column
+        for column in table.columns
+    ]
+    together = Table(table.name, table.axes, tuple(_neighbours(columns, table.axes)))
+    for chunk in together.chunks():
+        texts = [
+            values if _seldom(column.axes, table.axes) else _texts(values)
+            for column, values in zip(together.columns, chunk, strict=True)
+        ]
+        lines = map(",".join, zip(*(values.tolist() for values in texts), strict=True))
         file.write("\n".join(lines) + "\n")
+
+
+def _seldom(own: tuple[str, ...], axes: Mapping[str, int]) -> bool:
+    """Whether what varies along some of the axes is the same in many rows."""
+    return math.prod(axes[axis] for axis in own) <= math.prod(axes.values()) / SELDOM
 
 
 def _neighbours(columns: list[Column], axes: Mapping[str, int]) -> list[Column]:
@@ -72,7 +87,7 @@ def _neighbours(columns: list[Column], axes: Mapping[str, int]) -> list[Column]:
         if out:
             before = out[-1]
             both = tuple(axis for axis in axes if axis in (*before.axes, *column.axes))
-            if math.prod(axes[axis] for axis in both) <= math.prod(axes.values()) / SELDOM:
+            if _seldom(both, axes):
                 parts = [_along(each, both) for each in (before, column)]
                 out[-1] = Column(before.name, both, parts[0] + "," + parts[1])
                 continue

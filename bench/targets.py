@@ -8,6 +8,7 @@ import statistics
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 
@@ -123,11 +124,13 @@ def main():
         },
         given.runs,
     )
+    program = Path(sys.executable).with_name("bavlo")
     ratios(
         {
             "python -c pass": [sys.executable, "-c", "pass"],
-            "--version": [*BAVLO, "--version"],
-            "series --help": [*BAVLO, "series", "--help"],
+            "bavlo --version": [program, "--version"],
+            "bavlo --help": [program, "--help"],
+            "bavlo series --help": [program, "series", "--help"],
         },
         5,
     )

@@ -270,7 +270,8 @@ def _miss_alike(block: np.ndarray, missing: np.ndarray) -> bool:
     if len(missing) > 1:
         return False
     # A sum has a value only where all steps have one: only the others need another look.
-    return bool(np.isnan(block[:, np.flatnonzero(missing[0])]).all())
+    others = np.flatnonzero(missing[0])
+    return all(np.isnan(row[others]).all() for row in block)
 
 
 class CellsAlone(_PeriodReduction):

@@ -76,9 +76,8 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     with chunks_once(job.source, job.cells, request, listener) as source:
         work = SeriesWork(source, job.cells, tuple(each.reduction for each in job.passes))
         with engine.place(work, jobs, request.cluster, name, told) as place:
-            for stretch, made, (results, ends) in place.stretches(stretches):
-                values.ends = wider(values.ends, ends)
-                values.add(stretch, made, results, place)
+            for stretch, made, finished in place.stretches(stretches):
+                values.add(stretch, made, finished, place)
     odd = implausible(job.what, *values.ends, difference=job.source.variable.difference)
     if odd:
         listener.warn(f"{where(job.source)}: {odd}")
@@ -124,7 +123,7 @@ class SeriesWork:
         """Begin a stretch."""
         return SeriesFold([Reducing(each, stretch) for each in self.reductions])
 
-    def finished(self, made: SeriesMade) -> tuple[list[list[Result]], Range]:
+    def finished(self, made: SeriesMade) -> Finished:
         """The results of each reduction, and the range: what is region-sized."""
         return [each.results for each in made.each], made.ends
 
@@ -193,10 +192,10 @@ class SeriesValues:
         self.ends: Range = (np.inf, -np.inf)
         self._across: list[Across[Any]] = []
 
-    def add(
-        self, stretch: Stretch, made: Any, results: list[list[Result]], place: engine.Place
-    ) -> None:
-        """Take in what the next stretch has made, and what ends with it."""
+    def add(self, stretch: Stretch, made: Any, finished: Finished, place: engine.Place) -> None:
+        """Take in what the next stretch has made and finished, and what ends with it."""
+        results, ends = finished
+        self.ends = wider(self.ends, ends)
         if not self._across:
             self._across = [Across(partial(place.call, "merge", n)) for n in range(len(results))]
         for n, across in enumerate(self._across):
@@ -264,6 +263,7 @@ def moved(job: Job, values: SeriesValues) -> Job:
 
 
 Range = tuple[float, float]
+Finished = tuple[list[list[Result]], Range]
 
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 

@@ -2,13 +2,15 @@
 
 Columns are cells or regions. What a run of steps has made is a `Tally`: counts by period, and for
 spells the run of met steps that it opens with and the one that it closes with, since what comes
-before and after decides how long these are.
+before and after decides how long these are. Whole numbers add up to the same in any order, and of
+sums what rounding loses is carried along (Knuth, The Art of Computer Programming, vol. 2, §4.2.2),
+so that tallies may be merged as a tree of any shape.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -18,6 +20,8 @@ from bavlo.core.timeaxis import TimeAxis
 
 NEVER = np.int32(2**31 - 1)
 SUMS = ("total", "excess")
+
+Counts = dict[str, np.ndarray]
 
 
 @dataclass(frozen=True, eq=False)
@@ -101,51 +105,60 @@ class Tally:
 
     Parameters
     ----------
-    first
-        Number of the first period.
+    periods : (P,) int64
+        Numbers of the periods, rising.
     begin, end
         Steps that went in, the last excluded.
     counts
-        (P, K) by name: valid, days, spells, longest, first, last, total, excess.
+        (P, K) by name: valid, days, spells, longest, first, last. Sums (total, excess) are
+        (P, 2, K): the sum, and what rounding has lost of it.
     head, tail : (K,) int32
-        Length of the run of met steps at the beginning and at the end.
+        Length of the run of met steps at the beginning and at the end; (0,) where runs are not
+        followed.
     head_sums, tail_sums
-        Sums of these runs that are not counted yet, by name and period.
+        Sums (2, K) of these runs that are not counted yet, by name and period.
     """
 
-    first: int
+    periods: np.ndarray
     begin: int
     end: int
-    counts: dict[str, np.ndarray]
+    counts: Counts
     head: np.ndarray
     tail: np.ndarray
     head_sums: dict[tuple[str, int], np.ndarray]
     tail_sums: dict[tuple[str, int], np.ndarray]
 
-    @property
-    def stop(self) -> int:
-        """Number of the period after the last."""
-        return self.first + len(self.counts["valid"])
-
-    def split(self, stop: int) -> tuple[dict[str, np.ndarray], Tally]:
-        """Counts of the periods before `stop`, and the tally without them."""
-        count = stop - self.first
-        before = {name: array[:count] for name, array in self.counts.items()}
-        after = {name: array[count:] for name, array in self.counts.items()}
-        rest = Tally(
-            stop, self.begin, self.end, after, self.head, self.tail, self.head_sums, self.tail_sums
-        )
-        return before, rest
+    def row(self, period: int) -> int:
+        """The row of a period that must be there."""
+        row = int(np.searchsorted(self.periods, period))
+        if row == len(self.periods) or self.periods[row] != period:
+            raise ValueError(f"period {period} has been given out too early")
+        return row
 
 
-JOINED_BY = {"first": np.minimum, "last": np.maximum, "longest": np.maximum}
+def added(one: np.ndarray, other: np.ndarray) -> np.ndarray:
+    """Sums (…, 2, K) with what rounding has lost of them, added up without losing more.
+
+    Exact, and so the same in any order, where the numbers that went in span less than a hundred
+    binary digits.
+    """
+    a, b = one[..., 0, :], other[..., 0, :]
+    with np.errstate(invalid="ignore"):  # an infinite sum has lost nothing
+        total = a + b
+        part = total - a
+        lost = (a - (total - part)) + (b - part)
+        rest = np.nan_to_num(lost + one[..., 1, :] + other[..., 1, :])
+        whole = total + rest
+        return np.stack([whole, np.nan_to_num(rest - (whole - total))], axis=-2)
 
 
-def joined_counts(
-    one: dict[str, np.ndarray], other: dict[str, np.ndarray]
-) -> dict[str, np.ndarray]:
-    """Counts of two runs of steps in the same periods, put together."""
-    return {name: JOINED_BY.get(name, np.add)(one[name], other[name]) for name in other}
+JOINED_BY: dict[str, Callable[[np.ndarray, np.ndarray], np.ndarray]] = {
+    "first": np.minimum,
+    "last": np.maximum,
+    "longest": np.maximum,
+    "total": added,
+    "excess": added,
+}
 
 
 EMPTY = {"first": NEVER, "last": -1}
@@ -176,20 +189,14 @@ class Counting:
         # Pieces of spells that are cut at edges are not merged: they need the whole record at once.
         self.mergeable = not (places.cut and {"spells", "longest"} & names)
 
-    def update(self, begin: int, part: Met) -> Tally | None:
-        """Count a run of steps that begins with step `begin`.
-
-        None where none of its steps lies in a period and no run has to be followed.
-        """
+    def update(self, begin: int, part: Met) -> Tally:
+        """Count a run of steps that begins with step `begin`."""
         steps, columns = part.met.shape
         period = self.places.period[begin : begin + steps]
         inside = np.flatnonzero(period >= 0)
-        if not inside.size and not self.runs:
-            return None
-        first = int(period[inside[0]]) if inside.size else self._next_period(begin)
-        count = int(period[inside[-1]]) - first + 1 if inside.size else 0
-        counts = self.empty(count, columns)
-        head = tail = np.zeros(columns, np.int32)
+        periods, starts = _runs_of(period, inside)
+        counts = self.empty(len(periods), columns)
+        head = tail = np.zeros(0, np.int32)
         head_sums: dict[tuple[str, int], np.ndarray] = {}
         tail_sums: dict[tuple[str, int], np.ndarray] = {}
         counted = part.met
@@ -209,28 +216,24 @@ class Counting:
                         for where, into in ((short_head, head_sums), (from_end, tail_sums)):
                             if where[rows].any():
                                 values = np.where(where[rows], part.sums[name][rows], 0.0)
-                                into[name, p] = values.sum(axis=0)
-        rows, starts = _runs_of(period, inside)
+                                into[name, p] = np.zeros((2, columns))
+                                into[name, p][0] = values.sum(axis=0)
         if self.runs:
-            self._spells(counts, runs, head, rows - first, starts)
-        for row, (low, high) in zip(rows - first, starts, strict=True):
-            self._add_rows(counts, int(row), begin, slice(low, high), counted, part)
-        return Tally(first, begin, begin + steps, counts, head, tail, head_sums, tail_sums)
+            self._spells(counts, runs, head, starts)
+        for row, (low, high) in enumerate(starts):
+            self._add_rows(counts, row, begin, slice(low, high), counted, part)
+        return Tally(periods, begin, begin + steps, counts, head, tail, head_sums, tail_sums)
 
-    def _next_period(self, step: int) -> int:
-        """The first period that begins at a step or after it."""
-        return int(np.searchsorted(self.places.begin, step))
-
-    def empty(self, periods: int, columns: int) -> dict[str, np.ndarray]:
+    def empty(self, periods: int, columns: int) -> Counts:
         """Counts of periods in which nothing has happened."""
         counts = {
             name: np.full((periods, columns), EMPTY.get(name, 0), np.int32) for name in self.names
         }
-        return counts | {name: np.zeros((periods, columns)) for name in self.sums}
+        return counts | {name: np.zeros((periods, 2, columns)) for name in self.sums}
 
     def _add_rows(
         self,
-        counts: dict[str, np.ndarray],
+        counts: Counts,
         row: int,
         begin: int,
         steps: slice,
@@ -253,14 +256,13 @@ class Counting:
             at = begin + steps.stop - 1 - here[::-1].argmax(axis=0)
             counts["last"][row] = np.where(any_met, at, -1)
         for name in self.sums:
-            counts[name][row] += np.where(here, part.sums[name][steps], 0.0).sum(axis=0)
+            counts[name][row, 0] += np.where(here, part.sums[name][steps], 0.0).sum(axis=0)
 
     def _spells(
         self,
-        counts: dict[str, np.ndarray],
+        counts: Counts,
         runs: Runs,
         head: np.ndarray,
-        rows: np.ndarray,
         places: list[tuple[int, int]],
     ) -> None:
         """Spells that end within the steps; those at their ends are settled by what comes there.
@@ -274,7 +276,7 @@ class Counting:
         steps = len(runs.start)
         number = np.arange(steps, dtype=np.int32)[:, None]
         long_enough = runs.met & (runs.end - runs.start >= self.least)
-        for row, (low, high) in zip(rows.tolist(), places, strict=True):
+        for row, (low, high) in enumerate(places):
             part = slice(low, high)
             start, end = runs.start[part], runs.end[part]
             if self.places.cut:
@@ -290,20 +292,22 @@ class Counting:
                 np.maximum(counts["longest"][row], length, out=counts["longest"][row])
 
     def merge(self, earlier: Tally, later: Tally) -> Tally:
-        """Put together what two neighbouring runs of steps have made."""
-        if earlier.end != later.begin:
+        """Put together what two neighbouring runs of steps have made.
+
+        Where no run has to be followed, all periods of the steps between them may have been given
+        out already.
+        """
+        if earlier.end != later.begin and (self.runs or earlier.end > later.begin):
             raise ValueError("runs of steps must follow one another")
-        first = min(earlier.first, later.first)
-        stop = max(earlier.stop, later.stop)
-        columns = earlier.head.size
-        counts = self.empty(stop - first, columns)
-        for part in (earlier, later):
-            rows = slice(part.first - first, part.stop - first)
-            here = {name: array[rows] for name, array in counts.items()}
-            for name, array in joined_counts(here, part.counts).items():
-                counts[name][rows] = array
+        periods = np.union1d(earlier.periods, later.periods)
+        before, after = (np.searchsorted(periods, part.periods) for part in (earlier, later))
+        counts = self.empty(len(periods), earlier.counts["valid"].shape[1])
+        for name, array in counts.items():
+            array[before] = earlier.counts[name]
+            join = JOINED_BY.get(name, np.add)
+            array[after] = join(array[after], later.counts[name])
         merged = Tally(
-            first,
+            periods,
             earlier.begin,
             later.end,
             counts,
@@ -360,14 +364,14 @@ class Counting:
             return
         period = self.places.period[end - 1]
         for p in np.unique(period[over]).tolist():
-            if not tally.first <= p < tally.stop:
+            if p < 0:
                 continue
-            here = over & (period == p)
+            here, row = over & (period == p), tally.row(p)
             if "spells" in tally.counts:
-                tally.counts["spells"][p - tally.first] += here
+                tally.counts["spells"][row] += here
             if "longest" in tally.counts:
-                row = tally.counts["longest"][p - tally.first]
-                np.maximum(row, length * here, out=row)
+                longest = tally.counts["longest"][row]
+                np.maximum(longest, length * here, out=longest)
 
     def _count(
         self,
@@ -383,12 +387,12 @@ class Counting:
         begin, end = (np.broadcast_to(a, which.shape) for a in (begin, end))
         steps = np.arange(int(begin[which].min()), int(end[which].max()))
         for p in np.unique(self.places.period[steps]).tolist():
-            if not tally.first <= p < tally.stop:
-                continue
             low = np.maximum(begin, self.places.begin[p])
             high = np.minimum(end, self.places.end[p])
             here = which & (high > low)
-            counts, row = tally.counts, p - tally.first
+            if p < 0 or not here.any():
+                continue
+            counts, row = tally.counts, tally.row(p)
             counts["days"][row] += np.where(here, high - low, 0).astype(np.int32)
             if "first" in counts:
                 counts["first"][row] = np.where(
@@ -400,7 +404,8 @@ class Counting:
                 )
             for name in self.sums:
                 if (name, p) in sums:
-                    counts[name][row] += np.where(here, sums[name, p], 0.0)
+                    more = np.where(here, sums[name, p], 0.0)
+                    counts[name][row] = added(counts[name][row], more)
 
     def close(self, tally: Tally) -> Tally:
         """Settle the runs that touch the end of the record: they are as long as is known."""
@@ -410,11 +415,30 @@ class Counting:
         self._spell_ends(tally, tally.tail, end, tally.tail > 0)
         return tally
 
-    def settled(self, tally: Tally) -> int:
-        """The number of the first period that later steps may still change."""
-        reach = tally.end - (self.least if self.runs else 0)
-        over = np.searchsorted(self.places.end, max(reach, 0), side="right")
-        return int(np.clip(over, tally.first, tally.stop))
+    def settled(self, tally: Tally) -> tuple[np.ndarray, Counts, Tally]:
+        """What steps before and after those of a tally can no longer change.
+
+        Returns
+        -------
+        periods : (P,) int64
+        counts
+            Of these periods.
+        rest
+            The tally without them.
+        """
+        # Earlier steps may tell how long the run is that opens the tally, and later ones whether
+        # the one that closes it is long enough; a spell counts in the period of its last step.
+        first = tally.begin + int(tally.head.max(initial=0))
+        last = tally.end - (self.least if self.runs else 0)
+        begin, end = self.places.begin[tally.periods], self.places.end[tally.periods]
+        over = (begin >= first) & (end <= last)
+        counts = {name: array[over] for name, array in tally.counts.items()}
+        still = {name: array[~over] for name, array in tally.counts.items()}
+        return (
+            tally.periods[over],
+            counts,
+            replace(tally, periods=tally.periods[~over], counts=still),
+        )
 
 
 def _joined_sums(
@@ -427,7 +451,8 @@ def _joined_sums(
     out = {key: np.where(keep_own, value, 0.0) for key, value in own.items()}
     for part in others:
         for key, value in part.items():
-            out[key] = out.get(key, 0.0) + np.where(keep_others, value, 0.0)
+            kept = np.where(keep_others, value, 0.0)
+            out[key] = added(out[key], kept) if key in out else kept
     return {key: value for key, value in out.items() if value.any()}
 
 

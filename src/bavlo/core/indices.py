@@ -94,13 +94,11 @@ class Record:
     ) -> dict[str, np.ndarray]:
         """Counts of days that meet something, spells running on over the edges of periods."""
         counting = Counting(self.places, names, least)
-        tally = counting.update(0, Met(met, np.ones((1, met.shape[1]), bool)))
-        assert tally is not None
-        tally = counting.close(tally)
+        tally = counting.close(counting.update(0, Met(met, np.ones((1, met.shape[1]), bool))))
         shape = (self.places.begin.size, met.shape[1])
         out = {name: np.zeros(shape) for name in names}
         for name in names:
-            out[name][tally.first : tally.stop] = tally.counts[name]
+            out[name][tally.periods] = tally.counts[name]
         return out
 
     def number(self, met: np.ndarray) -> np.ndarray:

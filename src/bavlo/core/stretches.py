@@ -163,18 +163,29 @@ class Reducing:
 
 
 class Pairwise(Generic[Part]):
-    """Merges neighbours pair by pair, so that many parts are a tree."""
+    """Merges neighbours pair by pair, so that many parts are a tree.
 
-    def __init__(self, merge: Callable[[Part, Part], Part]) -> None:
+    Parameters
+    ----------
+    highest
+        Height of a tree that grows no further: such trees are merged one after the other. 0 takes
+        one part after the other, None grows one tree of all.
+    """
+
+    def __init__(self, merge: Callable[[Part, Part], Part], highest: int | None = None) -> None:
         self.merge = merge
+        self.highest = highest
         self._waiting: list[tuple[int, Part]] = []
+
+    def __bool__(self) -> bool:
+        return bool(self._waiting)
 
     def add(self, part: Part) -> None:
         """Take in the next part; trees of like height grow together."""
         height = 0
         while self._waiting and self._waiting[-1][0] == height:
             part = self.merge(self._waiting.pop()[1], part)
-            height += 1
+            height += height != self.highest
         self._waiting.append((height, part))
 
     def close(self) -> Part:

@@ -19,7 +19,18 @@ Outcome = TypeVar("Outcome")
 
 
 class Place(Protocol):
-    """Where stretches are computed. What is made stays there until it is fetched."""
+    """Where stretches are computed. What is made stays there until it is fetched.
+
+    Attributes
+    ----------
+    tree_height
+        How high trees should grow of what merges to the same in any order; see `Pairwise`.
+    waiting
+        How many merged parts may wait until they are fetched.
+    """
+
+    tree_height: int
+    waiting: int
 
     def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any, Any]]:
         """What was made of each stretch, and what the work has finished of it, in their order."""

@@ -59,7 +59,7 @@ def there(
 ) -> Iterator[There]:
     """A cluster as the place where stretches are computed."""
     with _client(address, jobs) as client:
-        yield There(client, _shared(client, work), name, told)
+        yield There(client, _shared(client, work), name, told, work.keeps)
 
 
 @dataclass(eq=False)
@@ -70,7 +70,10 @@ class There:
     shared: Any
     name: Callable[[Stretch], str]
     told: Callable[[int], None]
+    keeps: Callable[[Stretch], bool]
     doing: str = ""
+    tree_height = 3
+    waiting = 32
 
     def stretches(self, stretches: Sequence[Stretch]) -> Iterator[tuple[Stretch, Any, Any]]:
         """What stands for what is made of each stretch, and what is finished of it, in order."""
@@ -81,8 +84,8 @@ class There:
 
     def _begin(self, batch: list[Stretch]) -> list[Begun]:
         # Only what a neighbour has to finish must stay when the rest is fetched.
-        open_ends = [s for s in batch if s.begun is not None or s.goes_on is not None]
-        whole = [s for s in batch if s.begun is None and s.goes_on is None]
+        open_ends = [stretch for stretch in batch if self.keeps(stretch)]
+        whole = [stretch for stretch in batch if not self.keeps(stretch)]
         known = {"shared": self.shared, "pure": False}
         made = self.client.map(_made, open_ends, **known) if open_ends else []
         finished = self.client.map(_finished, made, priority=1, **known) if made else []

@@ -50,6 +50,9 @@ class Here:
         Told of every step that is reached.
     """
 
+    tree_height = 0  # one after the other, so that little is held
+    waiting = 0
+
     def __init__(self, work: StretchWork, jobs: int, told: Callable[[int], None]) -> None:
         self.work = work
         self.jobs = jobs

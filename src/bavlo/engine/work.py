@@ -27,5 +27,8 @@ class StretchWork(Protocol):
     def begin(self, stretch: Stretch) -> Folding:
         """Begin a stretch, whose outcomes are folded in order of time."""
 
+    def keeps(self, stretch: Stretch) -> bool:
+        """Whether a neighbour has to finish some of what is made of a stretch."""
+
     def finished(self, made: Any) -> Any:
         """What needs nothing more of a stretch and is wanted wherever the table is made."""

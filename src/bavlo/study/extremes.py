@@ -114,16 +114,15 @@ class Results:
 
     def put_cells(self, n: int, means: CellMeans) -> None:
         """Means over the cells of the regions, in some periods."""
-        periods = slice(means.first, means.first + len(means.steps))
-        self.value[:, periods, n] = means.value.transpose(2, 1, 0)
-        self.area_valid[:, periods, n] = means.area_valid.T
-        self.steps[:, periods, n] = means.steps.T
+        self.value[:, means.periods, n] = means.value.transpose(2, 1, 0)
+        self.area_valid[:, means.periods, n] = means.area_valid.T
+        self.steps[:, means.periods, n] = means.steps.T
 
     def add_brick(self, n: int, cells: slice, values: np.ndarray, valid: np.ndarray) -> None:
         """(counts, P, b) values of a brick of cells in all periods; steps with data (P, b)."""
         matrix = self.job.index.matrix[:, cells]
         areas = self.job.index.areas[:, cells]
-        there = valid >= least_steps(self.job, slice(0, valid.shape[0]))[:, None]
+        there = valid >= least_steps(self.job, np.arange(valid.shape[0]))[:, None]
         if not self.job.ready:
             there = ~np.isnan(values[0])
         self._add(f"area {n}", areas @ np.where(there, 1.0, 0.0).T)
@@ -220,18 +219,15 @@ def _condition_values(
                 np.asarray(matrix @ part.T.astype(np.float64)).T
                 for part in (met.met & valid, valid, np.where(there, own, 0.0), there)
             )
-        yield *count_values(job, counts, 0), daily
+        yield *count_values(job, counts, np.arange(len(job.periods))), daily
 
 
 def _whole_counts(job: ExtremesJob, counting: Counting, met: Met) -> dict[str, np.ndarray]:
     """Counts of a whole record in all periods, those without any step included."""
-    tally = counting.update(0, met)
-    periods, columns = len(job.periods), met.met.shape[1]
-    counts = counting.empty(periods, columns)
-    if tally is not None:
-        tally = counting.close(tally)
-        for name, array in tally.counts.items():
-            counts[name][tally.first : tally.stop] = array
+    tally = counting.close(counting.update(0, met))
+    counts = counting.empty(len(job.periods), met.met.shape[1])
+    for name, array in tally.counts.items():
+        counts[name][tally.periods] = array
     return counts
 
 

@@ -123,6 +123,10 @@ class SeriesWork:
         """Begin a stretch."""
         return SeriesFold([Reducing(each, stretch) for each in self.reductions])
 
+    def keeps(self, stretch: Stretch) -> bool:
+        """Whether a period goes on beyond one of its ends."""
+        return stretch.begun is not None or stretch.goes_on is not None
+
     def finished(self, made: SeriesMade) -> Finished:
         """The results of each reduction, and the range: what is region-sized."""
         return [each.results for each in made.each], made.ends

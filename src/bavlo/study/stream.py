@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import deque
 from dataclasses import dataclass
-from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from bavlo import engine
-from bavlo.core.counting import NEVER, Counting, Met, Tally, joined_counts
+from bavlo.core.counting import NEVER, SUMS, Counting, Counts, Met, Tally
 from bavlo.core.measures import CellSample
 from bavlo.core.partials import ENOUGH, Unit
 from bavlo.core.periods import Fold
-from bavlo.core.stretches import Across, Stretch, plan_stretches
+from bavlo.core.stretches import Pairwise, Stretch, plan_stretches
 from bavlo.core.timeaxis import DAY
 from bavlo.engine.units import plan_units
 from bavlo.formats.grids.source import files_of
@@ -28,74 +27,90 @@ if TYPE_CHECKING:
 
 UNIT_VALUES = 2**22  # cells × steps of a unit
 COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
+VALUES_AT_ONCE = 2**20  # cells × periods that are measured together
+UNITS_HERE = (1, 1)  # of a stretch: what a unit has counted is merged at once
+UNITS_THERE = (8, 16)  # fewer tallies travel, and none holds too many periods
 
-Counts = dict[str, np.ndarray]
+StepValues = tuple[int, np.ndarray, np.ndarray]  # first step, and (T, R) share met and mean
 
 
 @dataclass(frozen=True, eq=False)
 class CellMeans:
-    """Counts of cells as means over regions, in periods `first` and following.
+    """Counts of cells as means over regions, in some periods.
 
     Parameters
     ----------
+    periods : (P,) int64
     value : (counts, P, R) float64
         NaN where there is none.
     area_valid, steps : (P, R) float64
     """
 
-    first: int
+    periods: np.ndarray
     value: np.ndarray
     area_valid: np.ndarray
     steps: np.ndarray
 
 
-def cell_means(job: ExtremesJob, first: int, counts: Counts) -> CellMeans:
-    """Means over the cells of each region, of counts (P, C) in periods from `first` on."""
-    values, valid = count_values(job, counts, first)
+def cell_means(job: ExtremesJob, periods: np.ndarray, counts: Counts) -> list[CellMeans]:
+    """Means over the cells of each region, of counts (P, C), a few periods at a time."""
+    few = max(1, VALUES_AT_ONCE // max(job.cells.cells.size, 1))
+    out = []
+    for low in range(0, len(periods), few):
+        some = slice(low, low + few)
+        here = {name: array[some] for name, array in counts.items()}
+        out.append(_cell_means(job, periods[some], here))
+    return out
+
+
+def _cell_means(job: ExtremesJob, periods: np.ndarray, counts: Counts) -> CellMeans:
+    values, valid = count_values(job, counts, periods)
     there = ~np.isnan(values[0])
     if job.request.counts[0] in ("first", "last"):
-        there = valid >= least_steps(job, slice(first, first + len(valid)))[:, None]
+        there = valid >= least_steps(job, periods)[:, None]
     sample = CellSample(job.index, np.where(there, 1.0, np.nan))
     area = np.broadcast_to(sample.area_valid, (len(valid), job.index.overlay.regions))
     enough = (area >= job.request.min_area - ENOUGH) & (area > 0)
     means = [np.where(enough, CellSample(job.index, each).mean, np.nan) for each in values]
     steps = CellSample(job.index, np.where(valid > 0, valid, np.nan)).mean
-    return CellMeans(first, np.stack(means), area, np.nan_to_num(steps))
+    return CellMeans(periods, np.stack(means), area, np.nan_to_num(steps))
 
 
-def least_steps(job: ExtremesJob, periods: slice) -> np.ndarray:
+def least_steps(job: ExtremesJob, periods: np.ndarray) -> np.ndarray:
     """(P,) steps from which a period has a value."""
     if not job.ready:
-        return np.zeros(periods.stop - periods.start)
+        return np.zeros(len(periods))
     return np.maximum((job.request.min_steps - ENOUGH) * job.fold.expected[periods], 1e-9)
 
 
 def count_values(
-    job: ExtremesJob, counts: dict[str, np.ndarray], first: int
+    job: ExtremesJob, counts: Counts, periods: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray]:
     """From counts by period to (counts, P, K) values, NaN where too few steps have data."""
     valid = counts["valid"].astype(np.float64)
-    enough = valid >= least_steps(job, slice(first, first + len(valid)))[:, None]
+    enough = valid >= least_steps(job, periods)[:, None]
     out = []
     for name in job.request.counts:
         if name == "share":
             with np.errstate(invalid="ignore", divide="ignore"):
                 values = counts["days"] / valid
         elif name in ("first", "last"):
-            values = _day_of_period(job, counts[name], first)
+            values = _day_of_period(job, counts[name], periods)
+        elif name in SUMS:
+            values = counts[name][:, 0]
         else:
             values = counts[name].astype(np.float64)
         out.append(np.where(enough, values, np.nan))
     return np.stack(out), valid
 
 
-def _day_of_period(job: ExtremesJob, steps: np.ndarray, first: int) -> np.ndarray:
+def _day_of_period(job: ExtremesJob, steps: np.ndarray, periods: np.ndarray) -> np.ndarray:
     """Days (steps, where these are longer) from the period's beginning, its first being 1."""
     there = (steps >= 0) & (steps != NEVER)
     number = np.where(there, steps, 0) + job.first
-    start = job.periods.start[first : first + len(steps), None]
+    start = job.periods.start[periods, None]
     if isinstance(job.time.length, str) or job.time.length > DAY:
-        begin = job.places.begin[first : first + len(steps), None] + job.first
+        begin = job.places.begin[periods, None] + job.first
         return np.where(there, number - begin + 1.0, np.nan)
     middle = job.time.start + job.time.duration // 2
     return np.where(there, (middle[number] - start) // DAY + 1.0, np.nan)
@@ -131,6 +146,25 @@ def units_of(job: ExtremesJob) -> list[Unit]:
 
 
 @dataclass(frozen=True, eq=False)
+class Counted:
+    """What each condition has made of a run of steps.
+
+    Parameters
+    ----------
+    means
+        Of periods that nothing before or after these steps can change.
+    tallies
+        All else.
+    daily
+        What happened on each step, by unit, where it is wanted.
+    """
+
+    means: list[list[CellMeans]]
+    tallies: list[Tally]
+    daily: list[list[StepValues]]
+
+
+@dataclass(frozen=True, eq=False)
 class CountingWork:
     """Counting on a unit, and what becomes of it; goes to other machines as it is."""
 
@@ -138,134 +172,91 @@ class CountingWork:
     countings: tuple[Counting, ...]
     wants_daily: bool
 
-    def each(self, unit: Unit) -> list[tuple[Tally | None, Any]]:
+    def each(self, unit: Unit) -> tuple[list[Tally], list[list[StepValues]]]:
         """Read a unit and count each condition in it."""
         values = read_values(self.job, unit)
         known = gaps_in(values)
-        out = []
+        tallies: list[Tally] = []
+        daily: list[list[StepValues]] = []
         for ready, counting in zip(self.job.ready, self.countings, strict=True):
             met = try_out(ready, unit.first, values, tuple(counting.sums), known=known)
-            daily = None
+            tallies.append(counting.update(unit.first - self.job.first, met))
+            daily.append([])
             if self.wants_daily:
-                daily = unit.first, _daily_of_cells(self.job, ready, met, values)
-            out.append((counting.update(unit.first - self.job.first, met), daily))
-        return out
+                daily[-1].append((unit.first, *_daily_of_cells(self.job, ready, met, values)))
+        return tallies, daily
 
     def begin(self, stretch: Stretch) -> CountingFold:
         """Begin a stretch."""
-        return CountingFold([_Counted(self.job, each, stretch) for each in self.countings])
+        return CountingFold(self)
 
-    def finished(
-        self, made: list[_Counted]
-    ) -> list[tuple[list[CellMeans], list[Tally], list[Any]]]:
-        """Of each condition what is region-sized, and what only its neighbours can finish."""
-        return [(each.results, each.tallies, each.daily) for each in made]
+    def keeps(self, stretch: Stretch) -> bool:
+        """Whether neighbours may change what is made of a stretch."""
+        open_ends = stretch.begun is not None or stretch.goes_on is not None
+        return open_ends or any(each.runs for each in self.countings)
 
-    def end(self, made: list[_Counted], n: int, which: str) -> Counts | None:
-        """Counts of the period at one end of the stretch: first or last."""
-        counts: Counts | None = getattr(made[n], which)
-        return counts
+    def settled(self, tallies: list[Tally], daily: list[list[StepValues]]) -> Counted:
+        """Turn the periods that are over into means."""
+        means, rest = [], []
+        for counting, tally in zip(self.countings, tallies, strict=True):
+            periods, counts, still = counting.settled(tally)
+            means.append(cell_means(self.job, periods, counts))
+            rest.append(still)
+        return Counted(means, rest, daily)
 
-    def merge(self, earlier: Counts, later: Counts) -> Counts:
-        """Put together what two neighbouring stretches have counted in a period."""
-        return joined_counts(earlier, later)
+    def finished(self, made: Counted) -> tuple[list[list[CellMeans]], list[list[StepValues]]]:
+        """What is region-sized."""
+        return made.means, made.daily
 
-    def finish(self, period: int, counts: Counts) -> CellMeans:
-        """Means of a period that is over."""
-        return cell_means(self.job, period, counts)
+    def merge(self, earlier: Counted, later: Counted) -> Counted:
+        """Put together what two neighbouring runs of steps have left."""
+        pairs = zip(self.countings, earlier.tallies, later.tallies, strict=True)
+        tallies = [counting.merge(before, after) for counting, before, after in pairs]
+        return self.settled(tallies, [[] for _ in tallies])
+
+    def close(self, last: Counted) -> Counted:
+        """What is left when no step follows."""
+        means = []
+        for counting, tally in zip(self.countings, last.tallies, strict=True):
+            closed = counting.close(tally)
+            means.append(cell_means(self.job, closed.periods, closed.counts))
+        return Counted(means, [], [])
 
 
 class CountingFold:
     """A stretch that is being made."""
 
-    def __init__(self, counted: list[_Counted]) -> None:
-        self.counted = counted
-
-    def add(self, outcome: list[tuple[Tally | None, Any]]) -> None:
-        """Take in the next unit."""
-        for each, (tally, daily) in zip(self.counted, outcome, strict=True):
-            if daily is not None:
-                each.daily.append(daily)
-            if tally is not None:
-                each.add(tally)
-
-    def close(self) -> list[_Counted]:
-        """All that the stretch has made."""
-        for each in self.counted:
-            each.close()
-        return self.counted
-
-
-class _Counted:
-    """One condition in a stretch.
-
-    Attributes
-    ----------
-    results
-        Of the periods that lie in it.
-    first, last
-        Counts of the period that has begun earlier, and of the one that goes on later.
-    tallies
-        Instead of all these, where spells are followed over the ends of the stretch.
-    daily
-        What happened on each step, by unit, where it is wanted.
-    """
-
-    def __init__(self, job: ExtremesJob, counting: Counting, stretch: Stretch) -> None:
-        self.job = job
-        self.counting = counting
-        self.stretch = stretch
-        self.results: list[CellMeans] = []
-        self.first: Counts | None = None
-        self.last: Counts | None = None
+    def __init__(self, work: CountingWork) -> None:
+        self.work = work
         self.tallies: list[Tally] = []
-        self.daily: list[tuple[int, tuple[np.ndarray, ...]]] = []
-        self._open: tuple[int, Counts] | None = None
+        self.daily: list[list[StepValues]] = []
 
-    def __getstate__(self) -> dict[str, Any]:
-        # The job is as large as all the rest, and known wherever this goes.
-        return self.__dict__ | {"job": None, "counting": None}
-
-    def add(self, tally: Tally) -> None:
-        """Take in the next unit; all periods before its last are over."""
-        if self.counting.runs:
-            self.tallies.append(tally)
+    def add(self, outcome: tuple[list[Tally], list[list[StepValues]]]) -> None:
+        """Take in the next unit."""
+        tallies, daily = outcome
+        if not self.tallies:
+            self.tallies, self.daily = tallies, daily
             return
-        for n in range(tally.first, tally.stop):
-            row = slice(n - tally.first, n - tally.first + 1)
-            counts = {name: array[row] for name, array in tally.counts.items()}
-            if self._open is not None and self._open[0] == n:
-                counts = joined_counts(self._open[1], counts)
-            elif self._open is not None:
-                self._take(*self._open)
-            self._open = n, counts
+        pairs = zip(self.work.countings, self.tallies, tallies, strict=True)
+        self.tallies = [counting.merge(before, after) for counting, before, after in pairs]
+        for held, more in zip(self.daily, daily, strict=True):
+            held += more
 
-    def close(self) -> None:
-        """What is left when no unit follows."""
-        if self._open is not None:
-            self._take(*self._open)
-            self._open = None
-
-    def _take(self, period: int, counts: Counts) -> None:
-        if period == self.stretch.begun:
-            self.first = counts
-        elif period == self.stretch.goes_on:
-            self.last = counts
-        else:
-            self.results.append(cell_means(self.job, period, counts))
+    def close(self) -> Counted:
+        """All that the stretch has made."""
+        return self.work.settled(self.tallies, self.daily)
 
 
 def in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
     """Count cells as the steps go by."""
     units = units_of(job)
     countings = tuple(counting_of(job, ready) for ready in job.ready)
-    spells = [_Spells(job, each) for each in countings]
     most = max(unit.last - unit.first for unit in units) * job.cells.cells.size * 8
     names = len(job.aligned.sources)
     kept = job.cells.cells.size * 8 * 6 * len(job.ready)
     jobs = fitting(job.request, most * COPIES_OF_UNIT * names, results.size + kept)
-    # Where spells are followed, what a unit has counted waits for its neighbours.
-    least_and_most = (1, 1) if any(each.runs for each in countings) else ()
+    # Tallies merge to the same in any order, so what is held decides how they are put together.
+    least_and_most = UNITS_HERE if job.request.cluster is None else UNITS_THERE
     stretches = plan_stretches(job.fold, units, *least_and_most)
 
     def name(stretch: Stretch) -> str:
@@ -275,61 +266,39 @@ def in_stream(job: ExtremesJob, results: Results, listener: Listener) -> None:
     def told(step: int) -> None:
         listener.progress(step - job.first, job.last - job.first, "steps")
 
+    def take(finished: tuple[list[list[CellMeans]], list[list[StepValues]]]) -> None:
+        for n, means in enumerate(finished[0]):
+            for each in means:
+                results.put_cells(n, each)
+        for n, daily in enumerate(finished[1]):
+            for first, *values in daily:
+                results.daily[n].put(first - job.first, *values)
+
     work = CountingWork(job, countings, bool(results.daily))
     with engine.place(work, jobs, job.request.cluster, name, told) as place:
-        across: list[Across[Any]] = [Across(partial(place.call, "merge")) for _ in countings]
+        waiting: deque[Any] = deque()
+
+        def merge(earlier: Any, later: Any) -> Any:
+            merged = place.call("merge", earlier, later)
+            waiting.append(place.call("finished", merged))
+            return merged
+
+        tree: Pairwise[Any] = Pairwise(merge, place.tree_height)
         for stretch, made, finished in place.stretches(stretches):
-            for n, (means, tallies, daily) in enumerate(finished):
-                for each in means:
-                    results.put_cells(n, each)
-                for tally in tallies:
-                    for each in spells[n].add(tally):
-                        results.put_cells(n, each)
-                for first, values in daily:
-                    results.daily[n].put(first - job.first, *values)
-                if countings[n].runs:
-                    continue
-                ends = [
-                    place.call("end", made, n, which) if period is not None else None
-                    for which, period in (("first", stretch.begun), ("last", stretch.goes_on))
-                ]
-                for whole in across[n].add(stretch, *ends):
-                    found = place.get(place.call("finish", stretch.begun, whole))
-                    results.put_cells(n, found)
-    for n, each_spells in enumerate(spells):
-        for each in each_spells.close():
-            results.put_cells(n, each)
-
-
-class _Spells:
-    """Counts of a condition whose spells run on from unit to unit, merged in order of time."""
-
-    def __init__(self, job: ExtremesJob, counting: Counting) -> None:
-        self.job = job
-        self.counting = counting
-        self._held: Tally | None = None
-
-    def add(self, tally: Tally) -> Iterator[CellMeans]:
-        """Take in the next unit; gives out what can no longer change."""
-        if self._held is not None:
-            tally = self.counting.merge(self._held, tally)
-        first = tally.first
-        over, self._held = tally.split(self.counting.settled(tally))
-        yield from self._means(first, over)
-
-    def close(self) -> Iterator[CellMeans]:
-        """What is left when no unit follows."""
-        if self._held is not None:
-            yield from self._means(self._held.first, self.counting.close(self._held).counts)
-
-    def _means(self, first: int, counts: Counts) -> Iterator[CellMeans]:
-        if len(counts["valid"]):
-            yield cell_means(self.job, first, counts)
+            take(finished)
+            if work.keeps(stretch):
+                tree.add(made)
+            while len(waiting) > place.waiting:
+                take(place.get(waiting.popleft()))
+        if tree:
+            waiting.append(place.call("finished", place.call("close", tree.close())))
+        for each in waiting:
+            take(place.get(each))
 
 
 def _daily_of_cells(
     job: ExtremesJob, ready: ReadyCondition, met: Met, values: dict[str, np.ndarray]
-) -> tuple[np.ndarray, ...]:
+) -> tuple[np.ndarray, np.ndarray]:
     """Share of each region's area that meets a condition, and its mean value, by step."""
     steps = len(met.met)
     valid = np.broadcast_to(met.valid, met.met.shape)

@@ -124,7 +124,7 @@ def test_periods_given_out_early_are_final_and_the_same_in_trees_of_any_shape(
     tree = Pairwise(lambda a, b: settled(counting.merge(a, b)), highest)
     parts = []
     for a, b in itertools.pairwise(cuts):
-        sums = {name: values[a:b] for name in ("total", "excess")}
+        sums = dict.fromkeys(("total", "excess"), values[a:b])
         parts.append(counting.update(a, Met(met[a:b], np.ones((1, 3), bool), sums)))
         tree.add(settled(parts[-1]))
     last = counting.close(tree.close())

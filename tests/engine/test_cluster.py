@@ -14,7 +14,7 @@ from bavlo.core import stretches
 from bavlo.core.errors import BavloError
 from bavlo.engine import cluster
 from bavlo.engine.units import plan_units
-from bavlo.study import series, stream
+from bavlo.study import records, series, stream
 from support import run
 
 DASK = [sys.executable, "-m", "dask"]
@@ -22,7 +22,7 @@ DASK = [sys.executable, "-m", "dask"]
 
 @pytest.fixture(scope="module")
 def workers(tmp_path_factory):
-    """A scheduler with two workers, each a process of its own."""
+    """A scheduler with three workers, each a process of its own; tests may kill two."""
     pytest.importorskip("distributed")
     folder = tmp_path_factory.mktemp("cluster")
     told = folder / "scheduler.json"
@@ -60,75 +60,44 @@ def workers(tmp_path_factory):
             stderr=subprocess.DEVNULL,
             cwd=folder,
         )
-        for _ in range(2)
+        for _ in range(3)
     ]
-    yield json.loads(told.read_text())["address"], started
+    yield json.loads(told.read_text())["address"], list(started)
     for process in (*started, scheduler):
         process.kill()
         process.wait()
 
 
-def arguments_of(demo, *more):
-    return [
-        "series",
-        *sorted(demo.glob("rain_*.nc")),
-        "--regions",
-        demo / "watersheds.geojson",
-        "--measure",
-        "mean,p90,max",
-        *more,
-    ]
-
-
-def test_a_cluster_gives_the_same_bytes_and_survives_a_worker_that_dies(
-    demo, workers, tmp_path, monkeypatch
-):
-    address, started = workers
-    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
-
-    def written(name, *more):
-        words = [*arguments_of(demo, "--order", "region"), *more, "--out", tmp_path / name]
-        assert main([str(word) for word in words]) == 0
-        return (
-            (tmp_path / name).read_bytes(),
-            json.loads((tmp_path / f"{name}.about.json").read_text()),
-        )
-
-    here = written("here.csv")
-    killed_at = []
-
-    def progress(screen, done, total, what):
-        if not killed_at and done < total:  # in the middle of the work
-            killed_at.append(done)
-            started[0].kill()
-
-    monkeypatch.setattr(Screen, "progress", progress)
-    assert written("there.csv", "--cluster", address) == here
-    assert killed_at
-
-
-def test_cells_first_and_conditions_are_the_same_on_a_cluster(demo, workers, tmp_path):
-    address, _ = workers
-    regions = ["--regions", demo / "watersheds.geojson", "--during", "2001..2003"]
-    for command in (
+@pytest.mark.parametrize(
+    "command",
+    [
         ["series", "--measure", "p90,max", "--order", "cell"],
         ["extremes", "--when", "rain >= 20 mm for 2 days", "--count", "days,longest"],
-    ):
-        told = []
-        for more in ([], ["--cluster", address]):
-            out = tmp_path / "out.csv"
-            run(
-                command[0],
-                *sorted(demo.glob("rain_*.nc")),
-                *regions,
-                *command[1:],
-                *more,
-                "--out",
-                out,
-                "--replace",
-            )
-            told.append(out.read_bytes())
-        assert told[0] == told[1]
+        ["extremes", "--when", "rain > p95 of wet days", "--count", "days,total", "--events"],
+        ["extremes", "--when", "rain < 1 mm", "--count", "longest", "--spell-edge", "cut"],
+        ["extremes", "--index", "CDD,Rx5day,R95p", "--every", "year"],
+        ["extremes", "--when", "rain > p90 of all days", "--test-on", "region"],
+    ],
+)
+def test_what_is_made_on_a_cluster_is_what_is_made_here(
+    command, demo, workers, tmp_path, monkeypatch
+):
+    address, _ = workers
+    monkeypatch.setattr(records, "CUT_VALUES", 2**20)  # so that records are cut in several runs
+    told = []
+    for n, more in enumerate(([], ["--cluster", address])):
+        out = tmp_path / f"{n}.csv"
+        wanted = list(command)
+        if "--events" in wanted:
+            wanted.append(tmp_path / f"events_{n}.csv")
+        words = [wanted[0], *sorted(demo.glob("rain_*.nc")), *wanted[1:], *more, "--out", out]
+        regions = ["--regions", demo / "watersheds.geojson", "--during", "2001..2003"]
+        assert main([str(word) for word in (*words, *regions)]) == 0
+        told.append(out.read_bytes())
+        if "--events" in wanted:
+            told[-1] += (tmp_path / f"events_{n}.csv").read_bytes()
+    assert told[0] == told[1]
+    assert len(told[0]) > 1000
 
 
 @pytest.mark.parametrize(
@@ -195,3 +164,40 @@ def test_an_address_where_nothing_answers_is_said_to_be_that(demo, monkeypatch):
     monkeypatch.setattr(cluster, "PATIENCE", 1)
     with pytest.raises(BavloError, match="no scheduler answers"):
         list(cluster.run(str, [1], 1, "tcp://127.0.0.1:1", str))
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["series", "--measure", "mean,p90,max", "--order", "region"],
+        ["extremes", "--when", "rain > p95 of wet days"],
+    ],
+)
+def test_a_worker_that_dies_in_the_middle_is_survived(
+    command, demo, workers, tmp_path, monkeypatch
+):
+    address, started = workers
+    monkeypatch.setattr(stream, "UNIT_VALUES", 2**16)
+    monkeypatch.setattr(records, "CUT_VALUES", 2**18)
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
+
+    def written(name, *more):
+        words = [command[0], *sorted(demo.glob("rain_*.nc")), *command[1:], *more]
+        words += ["--regions", demo / "watersheds.geojson", "--out", tmp_path / name]
+        assert main([str(word) for word in words]) == 0
+        return (
+            (tmp_path / name).read_bytes(),
+            json.loads((tmp_path / f"{name}.about.json").read_text()),
+        )
+
+    here = written("here.csv")
+    killed_at = []
+
+    def progress(screen, done, total, what):
+        if not killed_at and done < total:  # in the middle of the work
+            killed_at.append(done)
+            started.pop().kill()
+
+    monkeypatch.setattr(Screen, "progress", progress)
+    assert written("there.csv", "--cluster", address) == here
+    assert killed_at

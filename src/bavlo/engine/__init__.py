@@ -12,7 +12,7 @@ from typing import Any, Protocol, TypeVar
 
 from bavlo.core.stretches import Stretch
 from bavlo.engine import local
-from bavlo.engine.work import StretchWork
+from bavlo.engine.work import ShuffleWork, StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -66,6 +66,29 @@ def run(
     from bavlo.engine import cluster as dask
 
     yield from dask.run(work, tasks, jobs, cluster, name)
+
+
+def shuffled(
+    work: ShuffleWork,
+    runs: Sequence[Task],
+    parts: int,
+    jobs: int,
+    cluster: str,
+    name: Callable[[Task], str],
+    told: Callable[[Task], None],
+) -> Iterator[Any]:
+    """Cut every run into parts, join what all runs have of a part, and give out the outcomes.
+
+    Parameters
+    ----------
+    parts
+        How many there are.
+    name, told
+        What a run is about, and what is told of every one that is cut.
+    """
+    from bavlo.engine import cluster as dask
+
+    yield from dask.shuffled(work, runs, parts, jobs, cluster, name, told)
 
 
 @contextmanager

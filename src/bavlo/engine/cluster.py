@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 
 from bavlo.core.errors import BavloError, InputError, RequestError
 from bavlo.core.stretches import Stretch
-from bavlo.engine.work import StretchWork
+from bavlo.engine.work import ShuffleWork, StretchWork
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -46,6 +46,43 @@ def run(
             return [(future, None) for future in futures]
 
         for _, _, outcome in _in_order(client, tasks, begin, name):
+            yield outcome
+
+
+def shuffled(
+    work: ShuffleWork,
+    runs: Sequence[Task],
+    parts: int,
+    jobs: int,
+    address: str,
+    name: Callable[[Task], str],
+    told: Callable[[Task], None],
+) -> Iterator[Any]:
+    """What is cut stays with the workers, which pass the pieces of a part to whoever joins it."""
+    with _client(address, jobs) as client:
+        shared = _shared(client, work)
+        known = {"shared": shared, "pure": False}
+
+        def begin_runs(batch: list[Task]) -> list[Begun]:
+            cut = client.map(_cut, batch, **known)
+            return list(zip(client.map(_over, cut, priority=1, pure=False), cut, strict=True))
+
+        cuts = []
+        for run, cut, _ in _in_order(client, runs, begin_runs, name):
+            cuts.append(cut)
+            told(run)
+
+        def begin_parts(batch: list[int]) -> list[Begun]:
+            begun: list[Begun] = []
+            for number in batch:
+                pieces = client.map(_piece, cuts, number=number, pure=False)
+                begun.append((client.submit(_joined, number, pieces, **known), None))
+            return begun
+
+        def part(number: int) -> str:
+            return f"part {number + 1} of {parts} of the cells"
+
+        for _, _, outcome in _in_order(client, range(parts), begin_parts, part):
             yield outcome
 
 
@@ -174,6 +211,22 @@ def _finished(made: Any, *, shared: bytes) -> bytes:
 
 def _made_whole(stretch: Stretch, *, shared: bytes) -> bytes:
     return _finished(_made(stretch, shared=shared), shared=shared)
+
+
+def _cut(run: Any, *, shared: bytes) -> Any:
+    return _unpacked(shared).cut(run)
+
+
+def _over(cut: Any) -> bytes:
+    return pickle.dumps(None)
+
+
+def _piece(cut: Any, *, number: int) -> Any:
+    return cut[number]
+
+
+def _joined(number: int, pieces: list[Any], *, shared: bytes) -> bytes:
+    return pickle.dumps(_unpacked(shared).join(number, pieces))
 
 
 def _call(shared: bytes, name: str, *arguments: Any) -> Any:

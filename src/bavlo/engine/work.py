@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Protocol
 
 from bavlo.core.partials import Unit
@@ -16,6 +17,16 @@ class Folding(Protocol):
 
     def close(self) -> Any:
         """All that the stretch has made."""
+
+
+class ShuffleWork(Protocol):
+    """Work that cuts runs into parts, and then needs what all runs have of a part."""
+
+    def cut(self, run: Any) -> Sequence[Any]:
+        """What a run has of each part."""
+
+    def join(self, number: int, pieces: Sequence[Any]) -> Any:
+        """The outcome of a part, from what the runs have of it, in their order."""
 
 
 class StretchWork(Protocol):

@@ -11,6 +11,7 @@ import os
 import shutil
 import tempfile
 import threading
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
@@ -19,6 +20,8 @@ import numpy as np
 from bavlo.formats.deflated import inflate
 
 LEAST_BRICKS, LEAST_CELLS = 4, 128
+
+Piece = list[tuple[str, bytes, str, int]]  # of one brick: name, deflated values, dtype, steps
 
 
 class BrickStore:
@@ -108,6 +111,29 @@ class BrickStore:
                 data = os.pread(self.file, size, place)
                 parts.append(_inflated(data, dtype, (steps, cells.stop - cells.start)))
         return np.concatenate(parts)
+
+
+def cut_into_bricks(
+    blocks: Iterable[Mapping[str, np.ndarray]], bricks: Sequence[slice]
+) -> list[Piece]:
+    """What each brick has of some runs of steps, of which each has values (T, C) by name."""
+    pieces: list[Piece] = [[] for _ in bricks]
+    for block in blocks:
+        for name, values in block.items():
+            small = compact(values)
+            for piece, cells in zip(pieces, bricks, strict=True):
+                part = np.ascontiguousarray(small[:, cells])
+                piece.append((name, _deflated(part), part.dtype.str, len(part)))
+    return pieces
+
+
+def joined_brick(pieces: Iterable[Piece], cells: int) -> dict[str, np.ndarray]:
+    """By name, the whole record (T, b) of a brick from what was cut, in order of time."""
+    parts: dict[str, list[np.ndarray]] = {}
+    for name, data, dtype, steps in itertools.chain.from_iterable(pieces):
+        part = _inflated(data, np.dtype(dtype), (steps, cells))
+        parts.setdefault(name, []).append(part)
+    return {name: np.concatenate(some) for name, some in parts.items()}
 
 
 def compact(block: np.ndarray) -> np.ndarray:

@@ -30,7 +30,7 @@ class Daily:
     def __init__(self, steps: int, regions: int) -> None:
         self.share = np.full((steps, regions), np.nan)
         self.mean = np.full((steps, regions), np.nan)
-        self._sums: list[np.ndarray] = []
+        self._sums = np.zeros(0)
 
     @property
     def nbytes(self) -> int:
@@ -42,13 +42,14 @@ class Daily:
         self.share[first : first + len(share)] = share
         self.mean[first : first + len(mean)] = mean
 
-    def add(self, *parts: np.ndarray) -> None:
-        """Weights that meet it, that have data, sums of values and their weights, of a brick."""
-        if not self._sums:
-            self._sums = [part.copy() for part in parts]
-            return
-        for held, part in zip(self._sums, parts, strict=True):
-            held += part
+    def add(self, regions: np.ndarray, parts: np.ndarray) -> None:
+        """Add up what a brick has in some regions (r,).
+
+        The parts (4, T, r) are weights that meet it, that have data, sums of values, their weights.
+        """
+        if not self._sums.size:
+            self._sums = np.zeros((len(parts), *self.share.shape))
+        self._sums[:, :, regions] += parts
 
     def divide(self, region_weight: np.ndarray, min_area: float) -> None:
         """Turn sums over bricks into shares and means."""
@@ -57,7 +58,7 @@ class Daily:
             enough = valid / region_weight >= min_area - 1e-9
             self.share = np.where(enough & (valid > 0), met / valid, np.nan)
             self.mean = np.where(weight > 0, total / weight, np.nan)
-        self._sums = []
+        self._sums = np.zeros(0)
 
 
 def events_table(job: ExtremesJob, daily: list[Daily]) -> Table:

@@ -79,6 +79,9 @@ class NoWork:
     def add(self, outcome):
         pass
 
+    def keeps(self, stretch):
+        return False
+
     def close(self):
         return np.zeros((REGIONS, 4))
 

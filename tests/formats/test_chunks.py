@@ -1,6 +1,7 @@
 """Raw chunks give the bytes that the HDF5 library gives."""
 
 import itertools
+import pickle
 
 import h5py
 import netCDF4
@@ -206,3 +207,16 @@ def test_every_chunk_is_inflated_once_whatever_its_shape(chunk, memory, tmp_path
     np.testing.assert_array_equal(np.concatenate(blocks), values.reshape(60, -1).astype(float))
     assert len(inflated) == len(set(inflated))
     assert [p.name for p in tmp_path.iterdir()] == ["a.nc"]  # the scratch file is gone
+
+
+@pytest.mark.parametrize("memory", [2**30, 2**12])
+def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path):
+    values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
+    write_grid(tmp_path / "a.nc", values, chunksizes=(60, 2, 7), zlib=True, complevel=1)
+    source = open_grid([tmp_path / "a.nc"])
+    cells, said = whole((6, 7)), []
+    with turned(source, cells, memory, tmp_path, said.append, elsewhere=True) as same:
+        sent, its_cells = pickle.loads(pickle.dumps((same, cells)))
+        block = sent.read(3, 9, its_cells)
+    np.testing.assert_array_equal(block, values.reshape(60, -1)[3:9].astype(float))
+    assert [line.count("a.nc") for line in said] == [1] * (memory < 2**20)

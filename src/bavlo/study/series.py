@@ -92,11 +92,10 @@ def series(request: Request, listener: Listener) -> SeriesResult:
 def chunks_once(
     source: GridSource, cells: CellSelection, request: Request, listener: Listener
 ) -> Iterator[GridSource]:
-    """The grid, walked so that no chunk is inflated twice; as it is where others read it."""
-    if request.cluster is not None:
-        yield source
-        return
-    with turned(source, cells, request.memory, request.scratch, listener.note) as same:
+    """The grid, walked so that no chunk is inflated twice, as far as others can do that."""
+    there = request.cluster is not None
+    tell = listener.warn if there else listener.note
+    with turned(source, cells, request.memory, request.scratch, tell, there) as same:
         yield same
 
 

@@ -37,6 +37,12 @@ class _Turned:
         self.cells = cells
         self.lock = threading.Lock()
 
+    def __getstate__(self) -> dict[str, object]:
+        return {name: value for name, value in self.__dict__.items() if name != "lock"}
+
+    def __setstate__(self, state: dict[str, object]) -> None:
+        self.__dict__.update(state, lock=threading.Lock())
+
     @property
     def path(self) -> Path:
         """Where it is."""
@@ -174,6 +180,7 @@ def turned(
     memory: int,
     folder: Path | None,
     tell: Callable[[str], None],
+    elsewhere: bool = False,
 ) -> Iterator[GridSource]:
     """The same grid, its files read so that no chunk is inflated again and again.
 
@@ -186,13 +193,16 @@ def turned(
     folder
         For scratch files; None for the system's own place.
     tell
-        Hears of scratch files and their size.
+        Hears of scratch files and their size, and of chunks that are inflated again.
+    elsewhere
+        The grid is read on other machines, which do not share scratch files.
     """
     if not isinstance(source, JoinedGrid) or not any(map(_needs_turning, source.files)):
         yield source
         return
     scratch: Path | None = None
     files: list[GridFile] = []
+    again: list[Path] = []
     size = 0
     try:
         for number, file in enumerate(source.files):
@@ -204,10 +214,20 @@ def turned(
             if steps * cells.cells.size * 8 <= SLAB_SHARE * memory:
                 files.append(SlabFile(file, cells))
                 continue
+            if elsewhere:
+                files.append(file)
+                again.append(file.path)
+                continue
             scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=folder))
             walked = ScratchFile(file, cells, scratch, f"{number}.npy")
             size += walked.size
             files.append(walked)
+        if again:
+            more = f" and {len(again) - 1} more files" if len(again) > 1 else ""
+            tell(
+                f"{again[0]}{more}: chunks hold many steps of few cells, and on a cluster every "
+                "run of steps inflates them again; without --cluster each is inflated once"
+            )
         if size:
             tell(
                 f"chunks hold many steps of few cells: {size / 2**20:.0f} MB of used cells go to a "

@@ -6,12 +6,16 @@ import os
 import signal
 import subprocess
 import time
+from functools import partial
 
+import netCDF4
 import numpy as np
 import pytest
 import shapely
 
 from bavlo.cli.main import main
+from bavlo.engine.units import plan_units
+from bavlo.study import series
 from brute import cell_weights, read_all, weighted_mean, weighted_percentile
 from support import PROGRAM, box, run, write_grid, write_regions
 
@@ -159,6 +163,53 @@ def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
         )
         outputs.append(out.read_bytes())
     assert len(set(outputs)) == 1
+
+
+@pytest.mark.parametrize("gaps", [False, True])
+@pytest.mark.parametrize("every", ["month", "year"])
+def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monkeypatch):
+    """Whatever is measured beside, and however many files hold them."""
+    monkeypatch.setattr(series, "RAW_VALUES", 50 * 60)  # more than a month, less than a year
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=7 * 60))
+    rng = np.random.default_rng(8)
+    stored = rng.integers(0, 900, (730, 6, 10)).astype("i2")
+    stored[:, 2:5, 3:6] = -1
+    if gaps:
+        stored[rng.random(730) < 0.1, 1, 8] = -1
+    value = np.where(stored == -1, np.nan, stored * 0.1 + 5)
+    packed = {"scale_factor": 0.1, "add_offset": 5.0}
+    one, early, late = (tmp_path / name for name in ("one.nc", "early.nc", "late.nc"))
+    write_grid(one, stored, fill_value=np.int16(-1))
+    write_grid(early, stored[:400], fill_value=np.int16(-1))
+    write_grid(late, stored[400:], fill_value=np.int16(-1), stamps=400 + np.arange(330))
+    for path in (one, early, late):
+        with netCDF4.Dataset(path, "a") as data:
+            data["rain"].setncatts(packed)
+    write_grid(tmp_path / "values.nc", value)
+    shapes = {"a": box(0.3, 0.2, 7.5, 5.1), "b": box(7, 1, 10, 3.3), "c": box(3, 2, 6, 5)}
+    regions = write_regions(tmp_path / "r.geojson", shapes)
+
+    def table(paths, *more):
+        out = tmp_path / "out.csv"
+        words = ["series", *paths, "--regions", regions, "--every", every, *more, "--quiet"]
+        assert main([str(word) for word in (*words, "--out", out, "--replace")]) == 0
+        return read(out)
+
+    alone = table([one])
+    beside = table([one], "--measure", "p90,mean")
+    assert [r for r in beside if r["measure"] == "mean"] == alone
+    p90 = table([one], "--measure", "p90", "--jobs", "1")
+    assert [r for r in beside if r["measure"] == "p90"] == p90
+    for paths in ([one], [early, late]):
+        rows, expected = table(paths), table([tmp_path / "values.nc"])
+        assert {key: [r[key] for r in rows] for key in COLUMNS if key != "value"} == {
+            key: [r[key] for r in expected] for key in COLUMNS if key != "value"
+        }
+        found, wanted = (
+            np.array([float(r["value"] or "nan") for r in some]) for some in (rows, expected)
+        )
+        np.testing.assert_allclose(found, wanted, rtol=1e-12)
+        assert np.isfinite(wanted).any()
 
 
 def test_too_little_memory_names_the_least(demo, capsys):

@@ -21,10 +21,18 @@ class Unit:
     ----------
     first, last
         Steps, the last excluded.
+    parts
+        Units that are read as one; none where it is one by itself.
     """
 
     first: int
     last: int
+    parts: tuple[Unit, ...] = ()
+
+    @property
+    def each(self) -> tuple[Unit, ...]:
+        """The units that it is made of: itself, if no others."""
+        return self.parts or (self,)
 
 
 @dataclass(frozen=True, eq=False)

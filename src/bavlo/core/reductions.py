@@ -25,6 +25,8 @@ from bavlo.core.partials import (
     find_gaps,
 )
 
+Pairs = tuple[np.ndarray, np.ndarray, np.ndarray]  # steps, periods, and shares of the steps
+
 
 class Reduction(Protocol):
     """What the loop needs of a reduction."""
@@ -77,7 +79,7 @@ class _PeriodReduction:
             join(earlier.all_days, later.all_days),
         )
 
-    def _pairs(self, unit: Unit) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+    def _pairs(self, unit: Unit) -> Pairs | None:
         """Steps of the unit (from 0), periods, and shares of the steps."""
         fold = self.folding.fold
         low, high = np.searchsorted(fold.step, [unit.first, unit.last])
@@ -201,7 +203,7 @@ class RegionFirst(_PeriodReduction):
 
     def update(self, unit: Unit, block: np.ndarray) -> Partial | None:
         """Measure every step and fold the measures."""
-        if self._sums_first and len(block) > 1:
+        if self.sums_first and len(block) > 1:
             partial = self._cells_summed(unit, block)
             if partial is not None:
                 return partial
@@ -211,7 +213,7 @@ class RegionFirst(_PeriodReduction):
         return self._partial(unit, sample, np.stack(values, axis=-1).reshape(block.shape[0], -1))
 
     @cached_property
-    def _sums_first(self) -> bool:
+    def sums_first(self) -> bool:
         """Whether totals over steps and sums over cells may change places."""
         return (
             all(measure.linear and measure.name != "count" for measure in self.measures)
@@ -229,28 +231,62 @@ class RegionFirst(_PeriodReduction):
         pairs = self._pairs(unit)
         if pairs is None:
             return None
-        step, period, share = pairs
+        step, period, _ = pairs
         first = int(period.min())
         shape = (int(period.max()) - first + 1, unit.last - unit.first)
-        whole = slice(unit.first, unit.last)
-        total = self.rules.combine == TOTAL
-        each = (self.folding.factor if total else self.folding.weight)[whole][step]
-        adding = sparse.csr_array((share * each, (period - first, step)), shape=shape)
+        adding = sparse.csr_array((self._amounts(unit, pairs), (period - first, step)), shape=shape)
         sample = CellSample(self.index, adding @ block)
         if not _miss_alike(block, sample.invalid):
             return None
+        return self._of_sums(unit, pairs, sample)
+
+    def _amounts(self, unit: Unit, pairs: Pairs) -> np.ndarray:
+        """What each step of a period is multiplied by before it is added up."""
+        step, _, share = pairs
+        total = self.rules.combine == TOTAL
+        each = self.folding.factor if total else self.folding.weight
+        return np.asarray(share * each[unit.first : unit.last][step])
+
+    def plain_runs(self, unit: Unit) -> np.ndarray | None:
+        """Where the periods of a unit begin, from its first step on.
+
+        None unless its steps may simply be added up, each in one period, before they are measured.
+        """
+        pairs = self._pairs(unit) if self.sums_first else None
+        if pairs is None or not np.array_equal(pairs[0], np.arange(unit.last - unit.first)):
+            return None
+        starts = np.flatnonzero(np.diff(pairs[1], prepend=-1))
+        amounts = self._amounts(unit, pairs)
+        number = np.diff(np.append(starts, amounts.size))
+        return starts if (amounts == np.repeat(amounts[starts], number)).all() else None
+
+    def update_sums(self, unit: Unit, sums: np.ndarray) -> Partial:
+        """The same as `update`, from the sums (P, C) over the `plain_runs` of a unit."""
+        pairs = self._pairs(unit)
+        assert pairs is not None
+        starts = np.flatnonzero(np.diff(pairs[1], prepend=-1))
+        sums = sums * self._amounts(unit, pairs)[starts, None]
+        return self._of_sums(unit, pairs, CellSample(self.index, sums))
+
+    def _of_sums(self, unit: Unit, pairs: Pairs, sample: CellSample) -> Partial:
+        """Measure sums over periods of which all miss the same cells."""
+        step, period, share = pairs
+        first, periods = int(period.min()), sample.steps
+        whole = slice(unit.first, unit.last)
         values = [measure.compute(sample) for measure in self.measures]
         enough = sample.area_valid >= self.rules.min_area - ENOUGH
         stacked = np.stack([np.where(enough, v, np.nan) for v in values], axis=-1)
-        rows = stacked.reshape(shape[0], -1)
+        rows = stacked.reshape(periods, -1)
         days = share * self.folding.duration[whole][step]
         weights = share * self.folding.weight[whole][step]
         there = ~np.isnan(rows)
         at = period - first
-        covered = np.bincount(at, days, shape[0])[:, None] * there
-        weight = np.bincount(at, weights, shape[0])[:, None] * there
+        covered = np.bincount(at, days, periods)[:, None] * there
+        weight = np.bincount(at, weights, periods)[:, None] * there
         folded = Folded(np.where(there, rows, 0.0), weight, covered)
-        return self._partial(unit, sample, rows, folded)
+        partial = self._partial(unit, sample, rows, folded)
+        assert partial is not None
+        return partial
 
     def finish(self, partial: Partial) -> Result:
         """Values of periods that are over."""

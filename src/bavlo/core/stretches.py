@@ -68,7 +68,7 @@ def plan_stretches(
     for n, unit in enumerate(units):
         held.append(unit)
         following = units[n + 1] if n + 1 < len(units) else None
-        shared = None if following is None else _shared_period(fold, unit, following)
+        shared = None if following is None else shared_period(fold, unit, following)
         enough = len(held) >= (least if shared is None else most)
         if enough or following is None:
             stretches.append(Stretch(tuple(held), begun, shared))
@@ -76,7 +76,7 @@ def plan_stretches(
     return stretches
 
 
-def _shared_period(fold: Fold, unit: Unit, following: Unit) -> int | None:
+def shared_period(fold: Fold, unit: Unit, following: Unit) -> int | None:
     """The period that two neighbouring units both have steps of."""
     before, after = (_periods(fold, each) for each in (unit, following))
     return int(before[-1]) if before.size and after.size and before[-1] == after[0] else None

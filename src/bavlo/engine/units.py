@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from bavlo.core.partials import Unit
 from bavlo.core.periods import Fold
+from bavlo.core.stretches import shared_period
 
 VALUES_AT_ONCE = 2**21  # cells × steps of a unit
 
@@ -42,3 +45,34 @@ def plan_units(fold: Fold, cells: int, values: int = VALUES_AT_ONCE) -> list[Uni
             even = -(-(stop - start) // runs)
             units.extend(Unit(s, min(s + even, stop)) for s in range(start, stop, even))
     return units
+
+
+def grouped(fold: Fold, units: Sequence[Unit], cells: int, values: int) -> list[Unit]:
+    """Units that are read as one, up to a number of values.
+
+    The units of a period that all fit stay together; of a longer one they are grouped from its own
+    first step, so that a group does not depend on what stands before it.
+
+    Parameters
+    ----------
+    values
+        Cells × steps of a group.
+    """
+    most = values // max(cells, 1)
+    runs: list[list[Unit]] = []
+    for unit in units:
+        if runs and shared_period(fold, runs[-1][-1], unit) is not None:
+            runs[-1].append(unit)
+        else:
+            runs.append([unit])
+    groups: list[list[Unit]] = []
+    for run in runs:
+        fits = run[-1].last - run[0].first <= most
+        for n, unit in enumerate(run):
+            end = run[-1].last if fits else unit.last
+            joins = (n > 0 or fits) and bool(groups) and groups[-1][-1].last == unit.first
+            if joins and (end - groups[-1][0].first <= most):
+                groups[-1].append(unit)
+            else:
+                groups.append([unit])
+    return [Unit(group[0].first, group[-1].last, tuple(group)) for group in groups]

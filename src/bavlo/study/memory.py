@@ -16,6 +16,7 @@ from bavlo.study.request import Request
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins
 COPIES_OF_CELLS = 8  # decoded, masked, filled and turned copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
+STORED_SIZE = 4  # bytes of a number that is kept as it is stored
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
@@ -42,10 +43,11 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
     RequestError
         Where not even one can; it names the least that is enough.
     """
-    steps = max((unit.last - unit.first for unit in units), default=0)
+    steps = max((part.last - part.first for unit in units for part in unit.each), default=0)
+    as_stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
     sorting = max(SORTED_AT_ONCE, int(job.overlay.entries.max(initial=0))) * 8 * COPIES_SORTED
-    read = sum(w.shape[0] * w.shape[1] for w in job.cells.windows) * 8 * 2
-    per_step = read + job.cells.cells.size * 8 * COPIES_OF_CELLS
+    window = sum(w.shape[0] * w.shape[1] for w in job.cells.windows)
+    per_step = window * 8 * 2 + job.cells.cells.size * 8 * COPIES_OF_CELLS
     kept = 0
     beside = 0
     for each in job.passes:
@@ -56,6 +58,7 @@ def fitting_jobs(job: Job, units: Sequence[Unit], table_size: int) -> int:
             beside += sorting * sorts
         else:
             kept += job.cells.cells.size * 8 * KEPT_PER_CELL + sorting * sorts
+    beside += as_stored * window * STORED_SIZE
     return fitting(job.request, steps * per_step + beside, table_size + kept)
 
 

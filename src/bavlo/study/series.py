@@ -21,7 +21,8 @@ from bavlo.core.stretches import Across, Made, Reducing, Stretch, plan_stretches
 from bavlo.core.table import Column, Table, text_column
 from bavlo.core.timeaxis import DAY, iso_day
 from bavlo.core.units import RATE, convert, depth_in_mm, implausible
-from bavlo.engine.units import plan_units
+from bavlo.engine.units import grouped, plan_units
+from bavlo.formats.grids.raw import HasRaw, RawBlock, Totals
 from bavlo.formats.grids.source import CellSelection, GridSource, files_of, where
 from bavlo.formats.grids.turned import turned
 from bavlo.study import memory
@@ -29,6 +30,8 @@ from bavlo.study.job import Job, periods_of, prepare, some_of, unit_of
 from bavlo.study.listener import Listener
 from bavlo.study.provenance import about
 from bavlo.study.request import SHARES, Request
+
+RAW_VALUES = 2**23  # cells × steps of a unit whose numbers are added up as they are stored
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,7 +65,7 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     job = prepare(request, listener)
     if request.measures == (SHARES,):
         return class_shares(job, listener)
-    units = plan_units(job.folding.fold, job.cells.cells.size)
+    units = units_of(job)
     stretches = plan_stretches(job.folding.fold, units)
     values = SeriesValues(job)
     jobs = memory.fitting_jobs(job, units, values.size)
@@ -86,6 +89,17 @@ def series(request: Request, listener: Listener) -> SeriesResult:
     table = _table(job, values)
     summary = summary_of(job, table)
     return SeriesResult(table, _title(job), summary, about(job, table, summary, listener))
+
+
+def units_of(job: Job) -> list[Unit]:
+    """Runs of steps; larger ones where whole numbers can be added up before they are decoded."""
+    cells = job.cells.cells.size
+    units = plan_units(job.folding.fold, cells)
+    first = job.passes[0].reduction  # the regions' own pass, where there is one
+    adds_up = isinstance(first, RegionFirst) and first.sums_first
+    if adds_up and isinstance(job.source, HasRaw) and job.source.whole_numbers:
+        return grouped(job.folding.fold, units, cells, RAW_VALUES)
+    return units
 
 
 @contextmanager
@@ -113,10 +127,41 @@ class SeriesWork:
     cells: CellSelection
     reductions: tuple[RegionFirst | CellFirst, ...]
 
-    def each(self, unit: Unit) -> tuple[list[Partial | None], Range]:
+    def each(self, unit: Unit) -> tuple[list[list[Partial | None]], Range]:
         """Read a unit and reduce it at once; its lowest and highest value."""
-        block = self.source.read(unit.first, unit.last, self.cells)
-        return [reduction.update(unit, block) for reduction in self.reductions], range_of(block)
+        raw = self._raw(unit)
+        sums = None if raw is None else self._sums(unit, raw)
+        made: list[list[Partial | None]] = [[] for _ in self.reductions]
+        ends: Range = (np.inf, -np.inf)
+        others = list(zip(made, self.reductions, strict=True))
+        if sums is not None:
+            ends = sums.ends
+            for partials, reduction in others:
+                if isinstance(reduction, RegionFirst):
+                    partials.append(reduction.update_sums(unit, sums.value))
+            others = [each for each in others if not isinstance(each[1], RegionFirst)]
+        for part in unit.each if others else ():
+            if raw is None:
+                block = self.source.read(part.first, part.last, self.cells)
+            else:
+                block = raw.decode(part.first - unit.first, part.last - unit.first)
+            ends = wider(ends, range_of(block))
+            for partials, reduction in others:
+                partials.append(reduction.update(part, block))
+        return made, ends
+
+    def _raw(self, unit: Unit) -> RawBlock | None:
+        if not unit.parts or not isinstance(self.source, HasRaw):
+            return None
+        return self.source.read_raw(unit.first, unit.last, self.cells)
+
+    def _sums(self, unit: Unit, raw: RawBlock) -> Totals | None:
+        """Whole numbers added up as they are, where a reduction can take them so."""
+        for reduction in self.reductions:
+            if isinstance(reduction, RegionFirst):
+                starts = reduction.plain_runs(unit)
+                return None if starts is None else raw.totals(starts)
+        return None
 
     def begin(self, stretch: Stretch) -> SeriesFold:
         """Begin a stretch."""
@@ -159,11 +204,12 @@ class SeriesFold:
         self.reducing = reducing
         self.ends: Range = (np.inf, -np.inf)
 
-    def add(self, outcome: tuple[list[Partial | None], Range]) -> None:
+    def add(self, outcome: tuple[list[list[Partial | None]], Range]) -> None:
         """Take in the next unit."""
-        partials, ends = outcome
-        for each, made in zip(self.reducing, partials, strict=True):
-            each.add(made)
+        made, ends = outcome
+        for each, partials in zip(self.reducing, made, strict=True):
+            for one in partials:
+                each.add(one)
         self.ends = wider(self.ends, ends)
 
     def close(self) -> SeriesMade:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -55,23 +56,33 @@ class Packing:
         """Whether stored numbers are the values."""
         return self.scale is None and self.offset is None and not self.unsigned
 
+    def as_stored(self, stored: np.ndarray) -> np.ndarray:
+        """Stored numbers as what they are meant to be."""
+        if self.unsigned and stored.dtype.kind == "i":
+            return stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
+        return stored
+
+    def absent(self, stored: np.ndarray) -> np.ndarray | None:
+        """Where numbers of `as_stored` mean no data; None where none could."""
+        flags = [stored == stored.dtype.type(n) for n in self.missing if n == n]
+        if self.lowest is not None:
+            flags.append(stored < self.lowest)
+        if self.highest is not None:
+            flags.append(stored > self.highest)
+        return functools.reduce(np.logical_or, flags) if flags else None
+
     def decode(self, stored: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
         """Values as float64, NaN where there is no data; into an array of that shape if given."""
-        if self.unsigned and stored.dtype.kind == "i":
-            stored = stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
+        stored = self.as_stored(stored)
         if values is None:
             values = np.empty(stored.shape)
         if self.scale is None:
             np.copyto(values, stored)
         else:  # a float64, so that float32 numbers are not multiplied as such
             np.multiply(stored, np.float64(self.scale), out=values)
-        for number in self.missing:
-            if number == number:
-                np.copyto(values, np.nan, where=stored == stored.dtype.type(number))
-        if self.lowest is not None:
-            np.copyto(values, np.nan, where=stored < self.lowest)
-        if self.highest is not None:
-            np.copyto(values, np.nan, where=stored > self.highest)
+        absent = self.absent(stored)
+        if absent is not None:
+            np.copyto(values, np.nan, where=absent)
         if self.offset is not None:
             values += self.offset
         return values

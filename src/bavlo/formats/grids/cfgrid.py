@@ -14,6 +14,7 @@ from bavlo.core.errors import InputError
 from bavlo.core.layout import CurvilinearLayout, GridLayout
 from bavlo.core.units import Variable
 from bavlo.formats.grids import cf, chunks
+from bavlo.formats.grids.raw import Part, RawBlock
 from bavlo.formats.grids.source import CellSelection, RawTimes, ReadOptions, Window
 
 # What variables may be called by their place in a window, from outside in.
@@ -115,6 +116,8 @@ class CFGrid:
         Type of the stored numbers where these are the values; None where they are packed.
     is_hdf5
         Whether its file is HDF5.
+    small_whole
+        Whether the stored numbers are whole, of at most 32 bits.
     """
 
     path: Path
@@ -129,6 +132,7 @@ class CFGrid:
     by_chunks: bool = False
     stored: np.dtype | None = None
     is_hdf5: bool = False
+    small_whole: bool = False
 
     @property
     def step_chunk(self) -> int:
@@ -143,11 +147,40 @@ class CFGrid:
         They go `into` an array of that shape where one is given.
         """
         block = np.empty((last - first, cells.cells.size)) if into is None else into
+        for picked, steps, stored in self._parts(first, last, cells):
+            # Decoded straight into its rows, while it is near the processor.
+            picked.decode(stored, self.packing.decode, block[steps])
+        return block
+
+    def read_raw(self, first: int, last: int, cells: CellSelection) -> RawBlock | None:
+        """The same as whole numbers that are not decoded yet; None where they are none.
+
+        Whether they are follows from how they are stored, and not from the way they are read.
+        """
+        if not self.whole_numbers:
+            return None
+        parts = list(self._parts(first, last, cells))
+        return RawBlock(parts, self.packing, (last - first, cells.cells.size))
+
+    @property
+    def whole_numbers(self) -> bool:
+        """Whether there is something that `read_raw` gives."""
+        return self.small_whole and not self.needs_turning
+
+    @property
+    def needs_turning(self) -> bool:
+        """Whether chunks of several steps would be inflated again for each run of steps."""
+        if self.times is None or self.step_chunk == 1 or not set(AXES) <= set(self.order):
+            return False
+        return not (self.by_chunks and self.order == AXES)
+
+    def _parts(self, first: int, last: int, cells: CellSelection) -> Iterator[Part]:
+        """Wanted cells, steps from `first` on and stored numbers (t, size) of rectangles."""
         if self.by_chunks and self.order == AXES:
             reader = chunks.reader_of(self.path, self.variable.name)
             if reader is not None:
-                reader.read_cells(first, last, cells, self.packing, block)
-                return block
+                yield from reader.parts(first, last, cells)
+                return
         kept = [name for name in self.order if isinstance(name, str)]
         axes = [kept.index(name) for name in AXES if name in kept]
         for window in cells.windows:
@@ -155,8 +188,7 @@ class CFGrid:
             key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
             stored = self._stored(key, window)
             flat = stored.transpose(axes).reshape(last - first, -1)
-            window.picked.decode(flat, self.packing.decode, block)
-        return block
+            yield window.picked, slice(0, last - first), flat
 
     def read_rectangle(self, rows: slice, columns: slice) -> np.ndarray:
         """All steps of a rectangle of cells as (T, rows × columns) float64.
@@ -304,6 +336,7 @@ def _grid(
         by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
         stored=variable.dtype.newbyteorder("=") if packing.is_plain else None,
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
+        small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
     )
 
 

@@ -91,18 +91,20 @@ class ChunkReader:
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
 
-    def read_cells(
-        self, first: int, last: int, cells: CellSelection, packing: cf.Packing, block: np.ndarray
-    ) -> None:
-        """Decode the cells of the steps `first` to `last` of a (time, y, x) variable into a block.
+    def parts(
+        self, first: int, last: int, cells: CellSelection
+    ) -> Iterator[tuple[Picked, slice, np.ndarray]]:
+        """Stored numbers of the steps `first` to `last` of a (time, y, x) variable.
 
-        Of each chunk only the rectangle around its cells is unshuffled, and only the cells are
-        decoded, straight into their row.
+        Of each chunk only the rectangle around its cells is unshuffled.
 
-        Parameters
-        ----------
-        block : (T, C) float64
-            Filled here.
+        Yields
+        ------
+        picked
+            Which cells of the rectangle are wanted.
+        steps
+            From `first` on.
+        stored : (t, size)
         """
         pieces = self._pieces(cells)
         height = self.chunks[0]
@@ -115,8 +117,7 @@ class ChunkReader:
                     part = self._part(
                         file, (number, *piece.chunk), (steps, piece.rows, piece.columns)
                     )
-                    flat = part.reshape(high - low, -1)
-                    piece.picked.decode(flat, packing.decode, block[rows])
+                    yield piece.picked, rows, part.reshape(high - low, -1)
 
     def _pieces(self, cells: CellSelection) -> list[_Piece]:
         """What is used of each chunk of a step; worked out once for a selection of cells."""

@@ -14,6 +14,7 @@ from bavlo.core.layout import GridLayout
 from bavlo.core.steps import time_axis
 from bavlo.core.timeaxis import SECOND, TimeAxis, iso_day
 from bavlo.core.units import Variable
+from bavlo.formats.grids.raw import HasRaw, RawBlock
 from bavlo.formats.grids.source import (
     CellSelection,
     GridFile,
@@ -67,6 +68,24 @@ class JoinedGrid:
                 low = int(step_in[start])
                 file = self.files[file_of[start]]
                 file.read(low, low + stop - start, cells, block[start:stop])
+        return self._scaled(block)
+
+    @property
+    def whole_numbers(self) -> bool:
+        """Whether all that is stored are whole numbers, of which the values are made at once."""
+        plain = self.scale == 1.0 and self.offset == 0.0
+        return plain and all(isinstance(f, HasRaw) and f.whole_numbers for f in self.files)
+
+    def read_raw(self, first: int, last: int, cells: CellSelection) -> RawBlock | None:
+        """The same as whole numbers that are not decoded yet; None where they are none."""
+        file_of, step_in = self.file_of[first:last], self.step_in[first:last]
+        one_run = file_of[0] == file_of[-1] and (np.diff(step_in) == 1).all()
+        file = self.files[file_of[0]]
+        if not one_run or not self.whole_numbers or not isinstance(file, HasRaw):
+            return None
+        return file.read_raw(int(step_in[0]), int(step_in[0]) + last - first, cells)
+
+    def _scaled(self, block: np.ndarray) -> np.ndarray:
         if self.scale != 1.0:
             block *= self.scale
         if self.offset != 0.0:

@@ -27,10 +27,13 @@ class Picked:
         Numbered row by row within the rectangle; None where it is all of them, in order.
     place
         Where each of them stands among all wanted cells.
+    size
+        Cells of the rectangle.
     """
 
     within: np.ndarray | None
     place: slice | np.ndarray
+    size: int
 
     @classmethod
     def of(cls, within: np.ndarray, place: np.ndarray, size: int) -> Picked:
@@ -39,15 +42,27 @@ class Picked:
         into: slice | np.ndarray = place
         if (np.diff(place) == 1).all():
             into = slice(int(place[0]), int(place[-1]) + 1)
-        return cls(None if whole else within, into)
+        return cls(None if whole else within, into, size)
+
+    @cached_property
+    def wanted(self) -> np.ndarray:
+        """(size,) bool which cells of the rectangle they are."""
+        wanted = np.zeros(self.size, bool)
+        wanted[slice(None) if self.within is None else self.within] = True
+        return wanted
+
+    def taken(self, stored: np.ndarray) -> np.ndarray:
+        """The wanted cells (T, n) of numbers (T, size)."""
+        if self.within is None:
+            return stored
+        if len(stored) == 1:
+            # Places are known to be inside; unchecked it takes half of the time.
+            return stored[0].take(self.within, mode="clip")[None]
+        return np.take(stored, self.within, axis=1, mode="clip")
 
     def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
         """Take the wanted cells out of stored numbers (T, size) into their columns (T, C)."""
-        if self.within is not None and len(stored) == 1:
-            # Places are known to be inside; unchecked it takes half of the time.
-            stored = stored[0].take(self.within, mode="clip")[None]
-        elif self.within is not None:
-            stored = np.take(stored, self.within, axis=1, mode="clip")
+        stored = self.taken(stored)
         if isinstance(self.place, slice):
             decode(stored, block[:, self.place])
         else:

@@ -20,7 +20,7 @@ import numpy as np
 
 from bavlo.core.layout import GridLayout
 from bavlo.core.units import Variable
-from bavlo.formats.grids.cfgrid import AXES, CFGrid
+from bavlo.formats.grids.cfgrid import CFGrid
 from bavlo.formats.grids.join import JoinedGrid
 from bavlo.formats.grids.source import CellSelection, GridFile, GridSource, RawTimes
 
@@ -163,16 +163,6 @@ class ScratchFile(_Turned):
         return values
 
 
-def _needs_turning(file: GridFile) -> bool:
-    return (
-        isinstance(file, CFGrid)
-        and file.times is not None
-        and file.step_chunk > 1
-        and set(AXES) <= set(file.order)
-        and not (file.by_chunks and file.order == AXES)
-    )
-
-
 @contextmanager
 def turned(
     source: GridSource,
@@ -197,7 +187,9 @@ def turned(
     elsewhere
         The grid is read on other machines, which do not share scratch files.
     """
-    if not isinstance(source, JoinedGrid) or not any(map(_needs_turning, source.files)):
+    if not isinstance(source, JoinedGrid) or not any(
+        isinstance(file, CFGrid) and file.needs_turning for file in source.files
+    ):
         yield source
         return
     scratch: Path | None = None
@@ -206,7 +198,7 @@ def turned(
     size = 0
     try:
         for number, file in enumerate(source.files):
-            if not isinstance(file, CFGrid) or not _needs_turning(file):
+            if not isinstance(file, CFGrid) or not file.needs_turning:
                 files.append(file)
                 continue
             assert file.times is not None

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
-from bavlo.core import measures
+from bavlo.core import spatial
 from bavlo.core.errors import RequestError
 from bavlo.core.measures import CellSample, OverlayIndex, parse_measure
 from bavlo.core.overlay import Overlay
@@ -87,9 +87,11 @@ def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(mo
     index = OverlayIndex(some_overlay(rng, 3, 300))
     block = rng.normal(0, 5, (900, 300))
     sorts = []
-    ordered = measures._ordered
-    monkeypatch.setattr(measures, "_ordered", lambda *given: sorts.append(1) or ordered(*given))
-    monkeypatch.setattr(measures, "SORTED_AT_ONCE", 2**16)
+    pieces = spatial._pieces
+    monkeypatch.setattr(
+        spatial, "_pieces", lambda *given: [sorts.append(1) or each for each in pieces(*given)]
+    )
+    monkeypatch.setattr(spatial, "SORTED_AT_ONCE", 2**16)
     found = CellSample(index, block).percentile(90)
     assert len(sorts) < 20
     for step in (0, 450, 899):

@@ -12,9 +12,9 @@ from scipy import sparse
 
 from bavlo.core.errors import RequestError
 from bavlo.core.overlay import Overlay
+from bavlo.core.spatial import SizeClass, size_classes, weighted_percentiles
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
-SORTED_AT_ONCE = 2**17  # values that stay near the processor while they are sorted
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 
 
@@ -115,77 +115,8 @@ class OverlayIndex:
 
     @cached_property
     def size_classes(self) -> list[SizeClass]:
-        """Regions of like size side by side; sizes within a class differ by less than a quarter."""
-        regions, start, cells, weights = self.touched
-        entries = np.diff(np.append(start, cells.size))
-        size = np.ceil(np.log(np.maximum(entries, 1)) / np.log(1.25)).astype(int)
-        classes = []
-        for value in np.unique(size):
-            members = np.flatnonzero(size == value)
-            count = entries[members][:, None]
-            nth = np.arange(count.max())
-            place = start[members][:, None] + np.minimum(nth, count - 1)
-            weight = np.where(nth < count, weights[place], 0.0)
-            order = np.argsort(weight, axis=1, kind="stable")
-            weight = np.take_along_axis(weight, order, axis=1)
-            ordered = np.take_along_axis(cells[place], order, axis=1)
-            one_more = ((0, 0), (0, 1))
-            classes.append(
-                SizeClass(regions[members], np.pad(ordered, one_more), np.pad(weight, one_more))
-            )
-        return classes
-
-
-@dataclass(frozen=True, eq=False)
-class SizeClass:
-    """Regions of like size, so that they can be sorted as one array.
-
-    Parameters
-    ----------
-    regions : (G,)
-    cells, weights : (G, n + 1)
-        By weight, so that equal values always come in the same order. Short regions are filled up
-        with cells of no weight, and the last column is such a one for all.
-    """
-
-    regions: np.ndarray
-    cells: np.ndarray
-    weights: np.ndarray
-
-    @cached_property
-    def numbers(self) -> np.ndarray:
-        """(G, n) uint64: places in the tables of cells and weights."""
-        every = np.arange(self.cells.size, dtype=np.uint64).reshape(self.cells.shape)
-        return np.ascontiguousarray(every[:, :-1])
-
-    @cached_property
-    def used(self) -> np.ndarray:
-        """(G, n) the cells but for the last."""
-        return np.ascontiguousarray(self.cells[:, :-1])
-
-    @cached_property
-    def weightless(self) -> np.ndarray:
-        """(G, n) whether a cell has no weight."""
-        return self.weights[:, :-1] <= 0
-
-    @cached_property
-    def halves(self) -> np.ndarray:
-        """(G, n + 1) half of the weights."""
-        return self.weights / 2
-
-    def parts(self, few: int) -> list[SizeClass]:
-        """The same, a few regions at a time."""
-        if few not in self._parts:
-            self._parts[few] = [
-                SizeClass(self.regions[some], self.cells[some], self.weights[some])
-                for first in range(0, self.regions.size, few)
-                for some in [slice(first, first + few)]
-            ]
-        return self._parts[few]
-
-    @cached_property
-    def _parts(self) -> dict[int, list[SizeClass]]:
-        return {}
+        """Regions of like size side by side, for percentiles."""
+        return size_classes(*self.touched, self.overlay.cells.size)
 
 
 class CellSample:
@@ -308,135 +239,12 @@ class CellSample:
         return out
 
     def percentile(self, percent: float) -> np.ndarray:
-        """(T, R) weighted percentile: linear between the midpoints of the cumulated weights.
-
-        With sorted values x₁…xₙ and weights w, value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw;
-        below the first and above the last of these the value is x₁ and xₙ. Equal values stand in
-        the order of their weights.
-        """
+        """(T, R) weighted percentile; see `weighted_percentiles`."""
         if percent not in self._percentiles:
-            self._percentiles.update(self._compute_percentiles({*self.percents, percent}))
+            regions, percents = self.index.overlay.regions, {*self.percents, percent}
+            found = weighted_percentiles(self.index.size_classes, self.block, regions, percents)
+            self._percentiles.update(found)
         return self._percentiles[percent]
-
-    def _compute_percentiles(self, percents: set[float]) -> dict[float, np.ndarray]:
-        ranks, exact = _ranks(self.block)
-        shape = self.steps, self.index.overlay.regions
-        out = {percent: np.full(shape, np.nan) for percent in percents}
-        for each in self.index.size_classes:
-            size = each.cells.shape[1] - 1
-            few = max(1, SORTED_AT_ONCE // (self.steps * size))
-            most = max(1, SORTED_AT_ONCE // size)
-            for part in each.parts(few):
-                for step in range(0, self.steps, most):
-                    steps = slice(step, step + most)
-                    block = self.block[steps]
-                    order = _ordered(ranks[steps], block, part, exact)
-                    found = _weighted_percentiles(block, part, order, percents)
-                    for percent, values in found.items():
-                        out[percent][steps, part.regions] = values
-        return out
-
-
-LEFT_OUT = np.uint32(0xFFFFFFFF)  # the rank of what has no value
-
-
-def _ranks(block: np.ndarray) -> tuple[np.ndarray, bool]:
-    """Values as whole numbers in the same order, through float32; NaN as the largest of all.
-
-    Returns
-    -------
-    ranks : uint32 array
-    exact
-        Whether float32 holds the values, so that different ones have different ranks.
-    """
-    ranks = np.empty(block.shape, np.uint32)
-    exact = True
-    for row, bits in zip(block, ranks, strict=True):  # a step at a time stays near the processor
-        small = bits.view(np.float32)
-        with np.errstate(over="ignore"):
-            np.add(row, 0.0, out=small, casting="same_kind")  # -0.0 becomes 0.0
-        missing = np.isnan(small)
-        exact = exact and np.count_nonzero(small == row) + np.count_nonzero(missing) == row.size
-        # Negative numbers grow downwards, and all positive ones are larger.
-        flip = (bits.view(np.int32) >> 31).view(np.uint32)
-        flip |= np.uint32(1 << 31)
-        bits ^= flip
-        np.copyto(bits, LEFT_OUT, where=missing)
-    return ranks, exact
-
-
-def _ordered(ranks: np.ndarray, block: np.ndarray, part: SizeClass, exact: bool) -> np.ndarray:
-    """(T, G, n) the order of the cells of each region, as numbers in the tables of `part`.
-
-    Rank and number are sorted as one whole number, five times faster than to sort the numbers by
-    their values. Where ranks are not `exact` and have put any two cells the wrong way round, they
-    are sorted by the values themselves. Cells without data or weight become the last of the table.
-    """
-    cells, numbers = part.used, part.numbers
-    found = np.take(ranks, cells, axis=1, mode="clip")
-    left_out = found == LEFT_OUT
-    left_out |= part.weightless
-    keys = found.astype(np.uint64)
-    keys <<= np.uint64(32)
-    keys |= numbers
-    np.copyto(
-        keys, np.uint64(int(LEFT_OUT) << 32) | (numbers[:, -1:] + np.uint64(1)), where=left_out
-    )
-    keys.sort(axis=-1)
-    keys &= np.uint64(0xFFFFFFFF)
-    order = keys.view(np.int64)
-    if not exact:
-        values = np.where(left_out, np.inf, np.take(block, cells, axis=1))
-        number = order - numbers[:, :1].astype(np.int64)
-        padded = np.pad(values, ((0, 0), (0, 0), (0, 1)), constant_values=np.inf)
-        ordered = np.take_along_axis(padded, number, axis=-1)
-        wrong = (ordered[..., 1:] < ordered[..., :-1]).any(axis=-1)
-        again = np.argsort(values[wrong], axis=-1, kind="stable")
-        last = np.take_along_axis(left_out[wrong], again, axis=-1)
-        begin = np.broadcast_to(numbers[:, :1], (*wrong.shape, 1))[wrong].astype(np.int64)
-        order[wrong] = np.where(last, cells.shape[1], again) + begin
-    return order
-
-
-def _weighted_percentiles(
-    block: np.ndarray, part: SizeClass, order: np.ndarray, percents: set[float]
-) -> dict[float, np.ndarray]:
-    """(T, G) of each percentile, from cells in their order (T, G, n)."""
-    halves = part.halves.take(order, mode="clip")
-    between = np.empty_like(halves)  # from midpoint to midpoint
-    between[..., 0] = halves[..., 0]
-    np.add(halves[..., 1:], halves[..., :-1], out=between[..., 1:])
-    midpoints = np.cumsum(between, axis=-1)
-    whole = midpoints[..., -1] + halves[..., -1]
-    last = order.shape[2] - 1
-    row = np.arange(whole.size).reshape(whole.shape) * order.shape[2]
-    in_block = np.arange(len(block))[:, None] * block.shape[1]
-
-    def placed(nth: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Midpoints and values of the n-th cells."""
-        at = row + nth
-        return midpoints.take(at), block.take(part.cells.take(order.take(at)) + in_block)
-
-    out = {}
-    for percent in percents:
-        target = whole * (percent / 100)
-        above = _below(midpoints, target)
-        low = np.maximum(above - 1, 0)
-        # Cells without weight stand last, and their midpoint is the whole weight.
-        weighs = midpoints.take(row + np.minimum(above, last)) < whole
-        high = np.where(weighs & (above <= last), above, low)
-        (low_at, low_value), (high_at, high_value) = placed(low), placed(high)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            share = np.where(high_at > low_at, (target - low_at) / (high_at - low_at), 0.0)
-            value = low_value + np.clip(share, 0.0, 1.0) * (high_value - low_value)
-        out[percent] = np.where(whole > 0, value, np.nan)
-    return out
-
-
-def _below(ascending: np.ndarray, target: np.ndarray) -> np.ndarray:
-    """(T, G) how many numbers of each row (T, G, n) are below its target (T, G)."""
-    below = ascending < target[..., None]
-    return np.where(below[..., -1], ascending.shape[-1], below.argmin(axis=-1))
 
 
 def codes_of(block: np.ndarray) -> np.ndarray:

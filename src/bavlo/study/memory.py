@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.errors import RequestError
-from bavlo.core.measures import SORTED_AT_ONCE
 from bavlo.core.partials import Unit
+from bavlo.core.spatial import SORTED_AT_ONCE
 from bavlo.study.job import Job
 from bavlo.study.request import Request
 

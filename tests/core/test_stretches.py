@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from bavlo.core import stretches
 from bavlo.core.measures import OverlayIndex, parse_measure
 from bavlo.core.partials import Rules
+from bavlo.core.periods import Fold
 from bavlo.core.reductions import CellFirst, RegionFirst
 from bavlo.core.stretches import Across, Pairwise, Reducing, plan_stretches
-from bavlo.engine.units import plan_units
+from bavlo.engine.units import grouped, plan_units
 from support import daily, folding_of, some_overlay
 
 
@@ -24,6 +25,41 @@ def test_neighbours_merge_pair_by_pair_and_stay_in_order(count):
     *leaves, height = tree.close()
     assert leaves == list(range(count))
     assert height == (count - 1).bit_length()
+
+
+@given(st.integers(1, 200), st.integers(0, 5))
+def test_trees_that_grow_no_further_are_taken_one_after_the_other(count, highest):
+    """What is held at once then goes with the height and not with the number of parts."""
+    tree, held = Pairwise(lambda a, b: (*a, *b), highest), []
+    for n in range(count):
+        tree.add((n,))
+        held.append(len(tree._waiting))
+    assert max(held) <= highest + 1
+    assert tree.close() == tuple(range(count))
+
+
+@given(
+    sizes=st.lists(st.integers(1, 400), min_size=1, max_size=8),
+    values=st.integers(1, 60),
+    more=st.integers(0, 300),
+)
+def test_units_that_are_read_as_one_do_not_depend_on_what_stands_before(sizes, values, more):
+    """A period stays whole if a group can hold it; else its groups begin at its own first step."""
+
+    def groups(sizes):
+        step = np.arange(sum(sizes))
+        period = np.repeat(np.arange(len(sizes)), sizes)
+        fold = Fold(step, period, np.ones(step.size), np.array(sizes, float))
+        units = plan_units(fold, 10, values * 10)
+        together = grouped(fold, units, 10, (values + more) * 10)
+        assert [part for each in together for part in each.each] == units
+        assert all(each.last - each.first <= values + more for each in together)
+        return [each.first for each in together]
+
+    edges = np.array(groups(sizes))
+    for begin, size in zip(np.cumsum([0, *sizes[:-1]]).tolist(), sizes, strict=True):
+        inside = edges[(edges > begin) & (edges < begin + size)] - begin
+        assert inside.tolist() == groups([size])[1:]
 
 
 @pytest.mark.parametrize("every", ["day", "pentad", "month", "year", "all"])

@@ -18,6 +18,7 @@ from bavlo.study import records, series, stream
 from support import run
 
 DASK = [sys.executable, "-m", "dask"]
+ROOM = ["--memory", "4GB"]  # this process has done other tests before
 
 
 @pytest.fixture(scope="module")
@@ -85,7 +86,7 @@ def test_what_is_made_on_a_cluster_is_what_is_made_here(
     address, _ = workers
     monkeypatch.setattr(records, "CUT_VALUES", 2**20)  # so that records are cut in several runs
     told = []
-    for n, more in enumerate(([], ["--cluster", address])):
+    for n, more in enumerate((ROOM, [*ROOM, "--cluster", address])):
         out = tmp_path / f"{n}.csv"
         wanted = list(command)
         if "--events" in wanted:
@@ -123,7 +124,7 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
         cluster.There, "call", lambda *given: (merged.append(given[1]), call(*given))[1]
     )
     told = []
-    for n, more in enumerate(([], ["--cluster", address])):
+    for n, more in enumerate((ROOM, [*ROOM, "--cluster", address])):
         out = tmp_path / f"{n}.csv"
         arguments = [
             *(command[0], *sorted(demo.glob("rain_*.nc")), *command[1:]),
@@ -190,7 +191,7 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
             json.loads((tmp_path / f"{name}.about.json").read_text()),
         )
 
-    here = written("here.csv")
+    here = written("here.csv", *ROOM)
     killed_at = []
 
     def progress(screen, done, total, what):
@@ -199,5 +200,5 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
             started.pop().kill()
 
     monkeypatch.setattr(Screen, "progress", progress)
-    assert written("there.csv", "--cluster", address) == here
+    assert written("there.csv", *ROOM, "--cluster", address) == here
     assert killed_at

@@ -238,9 +238,8 @@ def _between_midpoints(
     # Within the run that holds the target, cell by cell.
     sum_to = np.where(run > 0, ends.take(np.maximum(run - 1, 0) * number + row), 0.0)
     up_to, below = sum_to.copy(), np.zeros(target.shape, np.int64)
-    first = row * size + run * RUN
-    for nth in range(RUN):
-        own = rows.take(first + nth)
+    eight = rows.reshape(-1, RUN).take(row * len(ends) + run, axis=0)
+    for own in np.ascontiguousarray(np.moveaxis(eight, -1, 0)):
         # Added up in another order they may miss the whole by a rounding: only cells with weight.
         under = (sum_to + own / 2 < target) & (own > 0)
         sum_to = sum_to + own

@@ -1,4 +1,4 @@
-"""`bavlo series` on a cluster of one and of two workers on this machine, beside no cluster.
+"""Commands on a cluster of one and of two workers on this machine, beside no cluster.
 
 The data of `bench/reading.py`. Workers have one thread each and open the file themselves.
 """
@@ -59,8 +59,8 @@ def seconds(path, regions, arguments):
     start = time.perf_counter()
     subprocess.run(
         [
-            *(sys.executable, "-m", "bavlo", "series", path, "--regions", regions),
-            *("--every", "month", *arguments, "--out", WORK / "c.csv", "--replace", "--quiet"),
+            *(sys.executable, "-m", "bavlo", arguments[0], path, "--regions", regions),
+            *("--every", "month", *arguments[1:], "--out", WORK / "c.csv", "--replace", "--quiet"),
         ],
         check=True,
     )
@@ -104,17 +104,26 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--steps", type=int, default=7300)
     given = parser.parse_args()
-    path, regions = make(given.steps)
+    long, regions = make(given.steps)
+    short = make(730)[0]
     for threads in (1, 32):
         with cluster(2, threads) as address:
             print(f"stretches a second, 2 x {threads} threads without work: {rate(address):.0f}")
-    for name, order in (("regions first", []), ("cells first", ["--measure", "p90"])):
-        alone = seconds(path, regions, [*order, "--jobs", "1"])
+    cells = ["series", "--measure", "p90"]
+    spells = ["extremes", "--when", "rain >= 1 mm for 3 days", "--count", "days,longest"]
+    percentile = ["extremes", "--when", "rain > p95 of wet days", "--base", "1991..1992"]
+    for name, path, words in (
+        ("regions first", long, ["series"]),
+        ("cells first", long, cells),
+        ("spells", short, spells),
+        ("percentile condition", short, [*percentile, "--memory", "4GB"]),
+    ):
+        alone = seconds(path, regions, [*words, "--jobs", "1"])
         here = (WORK / "c.csv").read_bytes()
         print(f"| {name} | here, one job | {alone:.1f} s | 1 |", flush=True)
         for workers in (1, 2):
             with cluster(workers) as address:
-                taken = seconds(path, regions, [*order, "--cluster", address])
+                taken = seconds(path, regions, [*words, "--cluster", address])
             assert (WORK / "c.csv").read_bytes() == here
             print(
                 f"| {name} | {workers} worker(s) | {taken:.1f} s | {taken / alone:.2f} |",

@@ -69,7 +69,8 @@ def plan_stretches(
         held.append(unit)
         following = units[n + 1] if n + 1 < len(units) else None
         shared = None if following is None else shared_period(fold, unit, following)
-        enough = len(held) >= (least if shared is None else most)
+        number = sum(len(each.each) for each in held)
+        enough = number >= (least if shared is None else most)
         if enough or following is None:
             stretches.append(Stretch(tuple(held), begun, shared))
             held, begun = [], shared

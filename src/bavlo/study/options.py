@@ -5,13 +5,11 @@ What reads the text of an option is loaded when it is used, so that the help is 
 
 from __future__ import annotations
 
-import dataclasses
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from bavlo.core.errors import RequestError
 
@@ -64,9 +62,8 @@ def usable_cpus() -> int:
         return os.cpu_count() or 1
 
 
-@dataclass(frozen=True)
-class Option:
-    """One option.
+class Option(NamedTuple):
+    """One option; no dataclass, whose module takes longer to load than all else that help needs.
 
     Parameters
     ----------
@@ -622,6 +619,8 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         By option name (and `grids`), as text, a list of texts or a switch; missing ones keep
         their default.
     """
+    import dataclasses
+
     from bavlo.core.periods import parse_every
     from bavlo.formats.grids.source import ReadOptions
     from bavlo.formats.regions import RegionOptions

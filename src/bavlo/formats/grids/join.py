@@ -70,7 +70,7 @@ class JoinedGrid:
                 file.read(low, low + stop - start, cells, block[start:stop])
         return self._scaled(block)
 
-    @property
+    @cached_property
     def whole_numbers(self) -> bool:
         """Whether all that is stored are whole numbers, of which the values are made at once."""
         plain = self.scale == 1.0 and self.offset == 0.0

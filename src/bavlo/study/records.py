@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
+from scipy import sparse
 
 from bavlo import engine
 from bavlo.core.counting import Counting, Counts, Met
@@ -79,6 +81,11 @@ class RecordWork:
     bricks: tuple[slice, ...]
     wants_daily: bool
 
+    @cached_property
+    def _by_cells(self) -> tuple[sparse.csc_array, sparse.csc_array]:
+        """Weights and areas (R, C), of which a few columns are had without a look at all."""
+        return self.job.index.matrix.tocsc(), self.job.index.areas.tocsc()
+
     def read(self, unit: Unit) -> dict[str, np.ndarray]:
         """Values (T, C) of all variables."""
         return read_values(self.job, unit)
@@ -95,7 +102,7 @@ class RecordWork:
     def brick(self, number: int, values: dict[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""
         cells = self.bricks[number]
-        matrix, areas = self.job.index.matrix[:, cells], self.job.index.areas[:, cells]
+        matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)
         regions = np.flatnonzero(np.diff(matrix.indptr) + np.diff(areas.indptr))
         matrix, areas = matrix[regions], areas[regions]
         least = least_steps(self.job, np.arange(len(self.job.periods)))[:, None]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy import sparse
@@ -21,13 +20,11 @@ from bavlo.engine import local
 from bavlo.formats.grids.source import files_of
 from bavlo.formats.scratch import BrickStore, Piece, bricks_of, cut_into_bricks, joined_brick
 from bavlo.study.extremesjob import ExtremesJob, counting_of
+from bavlo.study.extremesresults import BrickSums, Results
 from bavlo.study.listener import Listener
 from bavlo.study.memory import fitting, size_text
 from bavlo.study.stream import count_values, least_steps, read_values, units_of
 from bavlo.study.testing import ReadyCondition, percentile_limits, try_out
-
-if TYPE_CHECKING:
-    from bavlo.study.extremes import Results
 
 BRICK_VALUES = 2**22  # cells × steps of a brick
 COPIES_OF_BRICK = 12.0
@@ -52,25 +49,6 @@ def by_bricks(job: ExtremesJob, results: Results, listener: Listener) -> None:
             results.add_brick(n, sums)
         listener.progress(steps + steps * (number + 1) // len(work.bricks), 2 * steps, "steps")
     results.close_bricks()
-
-
-@dataclass(frozen=True, eq=False)
-class BrickSums:
-    """What the cells of a brick add up to, for the regions that they lie in.
-
-    Parameters
-    ----------
-    regions : (r,) int
-    sums : (k, r, P) float64
-        Area with a value; steps with data and the weight of cells that have any; then for each
-        count its sum and its weight.
-    daily : (4, T, r) float64 or None
-        Weights that meet the condition and that have data, sums of values and their weights.
-    """
-
-    regions: np.ndarray
-    sums: np.ndarray
-    daily: np.ndarray | None
 
 
 @dataclass(frozen=True, eq=False)

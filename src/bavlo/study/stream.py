@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -18,12 +18,10 @@ from bavlo.core.timeaxis import DAY
 from bavlo.engine.units import plan_units
 from bavlo.formats.grids.source import files_of
 from bavlo.study.extremesjob import ExtremesJob, counting_of, in_unit_of_test, tested_of
+from bavlo.study.extremesresults import CellMeans, Results
 from bavlo.study.listener import Listener
 from bavlo.study.memory import fitting
 from bavlo.study.testing import ReadyCondition, gaps_in, try_out
-
-if TYPE_CHECKING:
-    from bavlo.study.extremes import Results
 
 UNIT_VALUES = 2**22  # cells × steps of a unit
 COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
@@ -32,24 +30,6 @@ UNITS_HERE = (1, 1)  # of a stretch: what a unit has counted is merged at once
 UNITS_THERE = (8, 16)  # fewer tallies travel, and none holds too many periods
 
 StepValues = tuple[int, np.ndarray, np.ndarray]  # first step, and (T, R) share met and mean
-
-
-@dataclass(frozen=True, eq=False)
-class CellMeans:
-    """Counts of cells as means over regions, in some periods.
-
-    Parameters
-    ----------
-    periods : (P,) int64
-    value : (counts, P, R) float64
-        NaN where there is none.
-    area_valid, steps : (P, R) float64
-    """
-
-    periods: np.ndarray
-    value: np.ndarray
-    area_valid: np.ndarray
-    steps: np.ndarray
 
 
 def cell_means(job: ExtremesJob, periods: np.ndarray, counts: Counts) -> list[CellMeans]:

@@ -29,7 +29,8 @@ from bavlo.study.testing import ReadyCondition, percentile_limits, try_out
 BRICK_VALUES = 2**22  # cells × steps of a brick
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of --memory that records may take before they go to disk
-CUT_VALUES = 2**26  # cells × steps that are cut into bricks together on a cluster
+CUT_VALUES = 2**26  # cells × steps that are cut into bricks together on a cluster, at most
+LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
 
 OfSteps = tuple[np.ndarray, ...]  # what happened on each step, (T, K) each
 
@@ -143,7 +144,8 @@ def _there(
     job = work.job
     steps, source = job.last - job.first, next(iter(job.aligned.sources.values()))
     names = len(job.aligned.sources)
-    most = max(1, CUT_VALUES // max(job.cells.cells.size * names, 1))
+    per_step = max(job.cells.cells.size * names, 1)
+    most = max(1, min(CUT_VALUES // per_step, -(-steps // LEAST_RUNS)))
     runs: list[tuple[Unit, ...]] = []
     for unit in units:
         if runs and unit.last - runs[-1][0].first <= most:

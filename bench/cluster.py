@@ -13,10 +13,10 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
+from bavlo.core.reduce.segments import Segment
 
-from bavlo.core.partials import Unit
-from bavlo.core.stretches import Stretch
-from bavlo.engine.cluster import there
+from bavlo.core.reduce.period_state import Unit
+from bavlo.engine.dask import there
 from reading import WORK, make
 
 REGIONS = 3200
@@ -68,18 +68,18 @@ def seconds(path, regions, arguments):
 
 
 class NoWork:
-    """Stretches that take no time and give what 3,200 regions give."""
+    """Segments that take no time and give what 3,200 regions give."""
 
     def each(self, unit):
         return None
 
-    def begin(self, stretch):
+    def begin(self, segment):
         return self
 
     def add(self, outcome):
         pass
 
-    def keeps(self, stretch):
+    def keeps(self, segment):
         return False
 
     def close(self):
@@ -90,11 +90,11 @@ class NoWork:
 
 
 def rate(address, count=4000):
-    """Stretches a second that the scheduler and the command manage when nothing else is done."""
-    stretches = [Stretch((Unit(n, n + 1),)) for n in range(count)]
+    """Segments a second that the scheduler and the command manage when nothing else is done."""
+    segments = [Segment((Unit(n, n + 1),)) for n in range(count)]
     with there(NoWork(), 1, address, str, lambda step: None) as place:
         start = time.perf_counter()
-        for _ in place.stretches(stretches):
+        for _ in place.segments(segments):
             pass
         return count / (time.perf_counter() - start)
 
@@ -108,7 +108,7 @@ def main():
     short = make(730)[0]
     for threads in (1, 32):
         with cluster(2, threads) as address:
-            print(f"stretches a second, 2 x {threads} threads without work: {rate(address):.0f}")
+            print(f"segments a second, 2 x {threads} threads without work: {rate(address):.0f}")
     cells = ["series", "--measure", "p90"]
     spells = ["extremes", "--when", "rain >= 1 mm for 3 days", "--count", "days,longest"]
     percentile = ["extremes", "--when", "rain > p95 of wet days", "--base", "1991..1992"]

@@ -14,7 +14,7 @@ import netCDF4
 import numpy as np
 import shapely
 
-from bavlo.formats.regions.vector import Features, write
+from bavlo.regions.vector import Features, write
 from reading import WORK, make
 
 WIDTH = 840

@@ -9,10 +9,10 @@ import numpy as np
 import rasterio
 from rasterio.transform import from_origin
 
-from bavlo.formats.grids import open_grid
-from bavlo.formats.grids.netcdf import close_all
-from bavlo.formats.grids.source import whole
-from bavlo.study.request import expand
+from bavlo.grids.netcdf import close_all
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import whole
+from bavlo.request.request import expand
 
 WORK = Path(__file__).parent / "work"
 NY, NX = 40, 50

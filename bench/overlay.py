@@ -6,9 +6,9 @@ import numpy as np
 import shapely
 from shapely import Polygon
 
-from bavlo.core.layout import GridLayout
-from bavlo.core.overlay import overlay
-from bavlo.core.regions import region_edges
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import overlay
+from bavlo.core.space.regions import region_edges
 
 GRID = GridLayout(np.linspace(-180, 180, 7201), np.linspace(90, -90, 3601))
 

@@ -17,7 +17,7 @@ import rasterio
 import shapely
 from rasterio.windows import Window
 
-from bavlo.formats.regions.vector import Features, write
+from bavlo.regions.vector import Features, write
 from reading import NX, NY, WORK
 
 DIFFERENT = 730

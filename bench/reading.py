@@ -19,7 +19,7 @@ import numpy as np
 import shapely
 from isal import isal_zlib
 
-from bavlo.formats.regions.vector import Features, write
+from bavlo.regions.vector import Features, write
 
 WORK = Path(__file__).parent / "work"
 NY, NX = 600, 700

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bavlo.formats.regions.vector import Features, read, write
+from bavlo.regions.vector import Features, read, write
 from reading import WORK, make
 
 BAVLO = [sys.executable, "-m", "bavlo"]

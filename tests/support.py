@@ -8,12 +8,14 @@ import netCDF4
 import numpy as np
 import shapely
 
-from bavlo.core.overlay import Overlay
-from bavlo.core.partials import StepFolding
-from bavlo.core.periods import PeriodRule, fold, periods_between
-from bavlo.core.steps import time_axis
-from bavlo.core.timeaxis import DAY, to_instant
-from bavlo.formats.regions.vector import Features, write
+from bavlo.core.reduce.period_state import StepWeights
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.time.axis import DAY, to_instant
+from bavlo.core.time.periods import PeriodRule, assign_steps, periods_between
+from bavlo.core.time.steps import time_axis
+from bavlo.engine.protocol import not_needed
+from bavlo.engine.threads import Threads
+from bavlo.regions.vector import Features, write
 
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
@@ -108,13 +110,27 @@ def daily(count, first=(2001, 1, 1)):
     return time_axis(to_instant("standard", *first) + DAY * np.arange(count), None, "standard")
 
 
-def folding_of(time, every, amount=None):
+def step_weights_of(time, every, amount=None):
     periods = periods_between(PeriodRule(every), "standard", int(time.start[0]), int(time.end[-1]))
     days = time.duration / DAY
-    return StepFolding(
-        fold(time, periods, may_share=True),
+    return StepWeights(
+        assign_steps(time, periods, may_share=True),
         np.ones(len(time)) if amount is None else amount,
         days,
         days,
         (periods.end - periods.start) / DAY,
     )
+
+
+def reduced(reducer, segments, block, jobs=1):
+    """What threads settle of a whole record (T, C) that is there as an array."""
+
+    class Reader:
+        def read(self, unit):
+            return block[unit.first : unit.last]
+
+        def files(self, first, last):
+            return "an array"
+
+    threads = Threads(jobs, 0, None, not_needed, not_needed)
+    return list(threads.reduce(Reader(), reducer, segments))

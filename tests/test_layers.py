@@ -1,41 +1,105 @@
 """Imports go one way, and heavy libraries are loaded only where they are used."""
 
 import ast
+import re
 import subprocess
 import sys
+from graphlib import TopologicalSorter
 from pathlib import Path
 
 import bavlo
 
 ROOT = Path(bavlo.__file__).parent
+# What each folder may import, besides itself; a folder stands below all that import it.
 MAY_IMPORT = {
-    "core": {"core"},
-    "formats": {"core", "formats"},
-    "engine": {"core", "engine"},
-    "figures": {"core", "formats", "figures"},
-    "study": {"core", "formats", "engine", "figures", "study"},
-    "demo": {"core", "formats", "demo"},
-    "cli": {"core", "formats", "engine", "figures", "study", "demo", "cli"},
+    "errors": set(),
+    "core": {"errors"},
+    "tables": {"core", "errors"},
+    "grids": {"core", "errors"},
+    "regions": {"core", "errors", "grids"},
+    "engine": {"core", "errors", "grids"},
+    "figures": {"core", "errors", "tables"},
+    "request": {"core", "errors", "grids", "regions", "engine"},
+    "plan": {"core", "errors", "grids", "regions", "tables", "engine", "request"},
+    "demo": {"core", "errors", "grids", "regions"},
 }
+MAY_IMPORT["extremes"] = {*MAY_IMPORT["plan"], "plan"}
+MAY_IMPORT["commands"] = {*MAY_IMPORT["extremes"], "extremes", "figures"}
+MAY_IMPORT["cli"] = {*MAY_IMPORT["commands"], "commands", "demo"}
+# What is named in a table and loaded when it is used.
+BY_NAME = {"request": {"figures"}, "figures": {"figures"}}
 
 
 def imports(path):
-    for node in ast.walk(ast.parse(path.read_text())):
-        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("bavlo."):
-            yield node.module.split(".")[1]
+    """Modules that a file imports, in whatever form, with whether only a type checker sees it."""
+    tree = ast.parse(path.read_text())
+    typing_only = {
+        id(inner)
+        for node in ast.walk(tree)
+        if isinstance(node, ast.If) and "TYPE_CHECKING" in ast.dump(node.test)
+        for inner in ast.walk(node)
+    }
+    for node in ast.walk(tree):
+        if isinstance(node, ast.ImportFrom):
+            base = node.module or ""
+            if node.level:  # relative to the file's own folder
+                parts = path.relative_to(ROOT.parent).parts[: -node.level]
+                base = ".".join([*parts, *filter(None, [base])])
+            if base.split(".")[0] == "bavlo":
+                names = [f"{base}.{alias.name}" for alias in node.names]
+                yield from ((name, id(node) in typing_only) for name in names)
         elif isinstance(node, ast.Import):
-            yield from (a.name.split(".")[1] for a in node.names if a.name.startswith("bavlo."))
+            names = [a.name for a in node.names if a.name.startswith("bavlo.")]
+            yield from ((name, id(node) in typing_only) for name in names)
+        elif (
+            isinstance(node, ast.Constant)
+            and isinstance(node.value, str)
+            and re.fullmatch(r"\|?bavlo(\.\w+)+(:\w+)?", node.value)
+        ):
+            yield node.value.strip("|").partition(":")[0] + ".by_name", False
+
+
+def room_of(module):
+    parts = module.split(".")
+    return parts[1] if len(parts) > 1 and parts[1] != "__version__" else None
 
 
 def test_imports_go_from_the_command_line_to_the_core_and_never_back():
-    wrong = [
-        f"{path.relative_to(ROOT)} imports {room}"
-        for folder, allowed in MAY_IMPORT.items()
-        for path in (ROOT / folder).rglob("*.py")
-        for room in imports(path)
-        if room not in allowed
-    ]
+    wrong = []
+    for folder, allowed in MAY_IMPORT.items():
+        files = [ROOT / f"{folder}.py"] if folder == "errors" else (ROOT / folder).rglob("*.py")
+        for path in files:
+            for module, _ in imports(path):
+                room = room_of(module)
+                by_name = module.endswith("by_name") and room in BY_NAME.get(folder, ())
+                if room not in {None, folder, *allowed} and not by_name:
+                    wrong.append(f"{path.relative_to(ROOT)} imports {module}")
     assert not wrong
+    assert {path.name for path in ROOT.iterdir() if path.name.isalnum() and path.is_dir()} <= {
+        *MAY_IMPORT
+    }
+
+
+def test_no_files_import_one_another_in_a_circle():
+    files = {
+        ".".join(path.relative_to(ROOT.parent).with_suffix("").parts): path
+        for path in ROOT.rglob("*.py")
+    }
+
+    def module_of(name):
+        """The file that an imported name stands in."""
+        return next((n for n in (name, name.rpartition(".")[0]) if n in files), None)
+
+    graph = {
+        name: {
+            module_of(found)
+            for found, typing_only in imports(path)
+            if not typing_only and not found.endswith("by_name")
+        }
+        - {None, name}
+        for name, path in files.items()
+    }
+    TopologicalSorter(graph).prepare()  # raises CycleError, which names the files
 
 
 def loaded(*arguments):

@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 import shapely
 
-from bavlo.core.layout import GridLayout
-from bavlo.core.overlay import overlay
-from bavlo.core.regions import region_edges
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import overlay
+from bavlo.core.space.regions import region_edges
 from bavlo.demo.world import make_world
 from support import run
 

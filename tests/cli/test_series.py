@@ -6,7 +6,6 @@ import os
 import signal
 import subprocess
 import time
-from functools import partial
 
 import netCDF4
 import numpy as np
@@ -14,8 +13,7 @@ import pytest
 import shapely
 
 from bavlo.cli.main import main
-from bavlo.engine.units import plan_units
-from bavlo.study import series
+from bavlo.commands import series
 from brute import cell_weights, read_all, weighted_mean, weighted_percentile
 from support import PROGRAM, box, run, write_grid, write_regions
 
@@ -169,8 +167,8 @@ def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
 @pytest.mark.parametrize("every", ["month", "year"])
 def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monkeypatch):
     """Whatever is measured beside, and however many files hold them."""
-    monkeypatch.setattr(series, "RAW_VALUES", 50 * 60)  # more than a month, less than a year
-    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=7 * 60))
+    monkeypatch.setattr(series, "PACKED_VALUES", 50 * 60)  # more than a month, less than a year
+    monkeypatch.setattr(series, "UNIT_VALUES", 7 * 60)
     rng = np.random.default_rng(8)
     stored = rng.integers(0, 900, (730, 6, 10)).astype("i2")
     stored[:, 2:5, 3:6] = -1
@@ -289,7 +287,7 @@ def test_the_unfinished_month_is_empty_and_a_cut_period_is_named(tmp_path):
         ("", "9 of 28 days"),
     ]
     done = run("series", grid, "--regions", regions, "--during", "2001-01..2001-02-03")
-    assert "left out, since --during 2001-01..2001-02-03 cuts it: 2001-02" in done.stdout
+    assert "left out, since 2001-01..2001-02-03 cuts it: 2001-02" in done.stdout
 
 
 def test_text_that_a_spreadsheet_would_run_is_escaped(tmp_path):
@@ -415,7 +413,7 @@ def test_yearly_totals_from_months_and_from_days_agree(demo, tmp_path):
 
 
 def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
-    job = subprocess.Popen(
+    plan = subprocess.Popen(
         [
             PROGRAM,
             "series",
@@ -437,12 +435,12 @@ def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
         # Shells ignore interrupts for what they start in the background.
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
-    while "named by" not in job.stderr.readline():  # the files are open and the work begins
-        assert job.poll() is None
+    while "named by" not in plan.stderr.readline():  # the files are open and the work begins
+        assert plan.poll() is None
     time.sleep(0.2)
-    os.kill(job.pid, signal.SIGINT)
-    _, said = job.communicate(timeout=30)
-    assert job.returncode == 130, said
+    os.kill(plan.pid, signal.SIGINT)
+    _, said = plan.communicate(timeout=30)
+    assert plan.returncode == 130, said
     assert "interrupted" in said
     assert not list(tmp_path.iterdir())
 

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
+
+if TYPE_CHECKING:
+    from bavlo.plan.result import TableResult
+    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo anomalies "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --every season \\
@@ -23,7 +28,6 @@ def parser() -> Parser:
         EXAMPLES,
         "bavlo anomalies GRID… --regions FILE [options]\n"
         "       bavlo anomalies SERIES.csv [options]",
-        "base smooth window score same-span",
     )
 
 
@@ -32,7 +36,7 @@ def run(arguments: list[str]) -> int:
     return run_table("anomalies", parser(), arguments, _compute)
 
 
-def _compute(request: Any, listener: Any) -> Any:
-    from bavlo.study.climate import anomalies_table
+def _compute(request: Request, screen: Screen) -> TableResult:
+    from bavlo.commands.anomalies import anomalies
 
-    return anomalies_table(request, listener)
+    return anomalies(request, screen)

@@ -26,7 +26,7 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo cache`."""
     given = parser().read(arguments)
-    from bavlo.formats import overlaycache
+    from bavlo.regions import cache as overlaycache
 
     if given["clear"]:
         count, size = overlaycache.clear()

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from bavlo.cli.parsing import Parser
 from bavlo.cli.screen import Screen
-from bavlo.core.errors import OutputError
+from bavlo.errors import OutputError
 
 DESCRIPTION = """Make the demo data in DIR (default: sorrel) and run a worked example on it.
 

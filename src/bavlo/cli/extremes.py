@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
+
+if TYPE_CHECKING:
+    from bavlo.plan.result import TableResult
+    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo extremes "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --when "rain >= 20 mm" \\
@@ -25,9 +30,6 @@ def parser() -> Parser:
         "       bavlo extremes GRID… --regions FILE --index NAME,… [options]\n"
         "       bavlo extremes GRID… --regions FILE --return-levels 2,10,50 [options]\n"
         "       bavlo extremes --list",
-        "when count index test-on spell-edge events area-share wet-day no-bootstrap return-levels "
-        "fit base scratch",
-        without="combine complete",
     )
     made.add_argument("--list", action="store_true", help="explain every index and count in a line")
     return made
@@ -41,23 +43,18 @@ def run(arguments: list[str]) -> int:
     return run_table("extremes", parser(), arguments, _compute)
 
 
-def _compute(request: Any, listener: Any) -> Any:
-    if request.return_levels:
-        from bavlo.study.returnlevels import return_level_table
+def _compute(request: Request, screen: Screen) -> TableResult:
+    from bavlo.commands.extremes import extremes
 
-        result, highest = return_level_table(request, listener)
-        return result, None, {"highest": highest}
-    from bavlo.study.extremes import extremes
-
-    result, events = extremes(request, listener)
-    return result, events, {}
+    return extremes(request, screen)
 
 
 def _listed() -> str:
     """Every index with its unit, periods and definition, and every count."""
     import textwrap
 
-    from bavlo.core.indices import INDICES
+    from bavlo.core.conditions.counts import COUNTS
+    from bavlo.core.conditions.indices import INDICES
 
     lines = ["ETCCDI indices (Zhang et al. 2011; RR rain, TX and TN highest and lowest, TG mean):"]
     for index in INDICES.values():
@@ -71,17 +68,5 @@ def _listed() -> str:
             )
         )
     lines += ["", "counts of --when:"]
-    lines += [f"  {name:8} {what}" for name, what in COUNTS.items()]
+    lines += [f"  {name:8} {count.meaning}" for name, count in COUNTS.items()]
     return "\n".join(lines)
-
-
-COUNTS = {
-    "days": "steps that meet it (with `for N days`: in spells of at least N)",
-    "share": "these as a share of the steps with data",
-    "spells": "spells that end in the period",
-    "longest": "whole length of the longest of them",
-    "total": "rain of the steps that meet it",
-    "excess": "how far they are beyond the threshold, added up",
-    "first": "day of the period on which it is first met, 1 its first day",
-    "last": "day of the period on which it is last met",
-}

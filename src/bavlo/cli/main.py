@@ -60,12 +60,17 @@ def main(arguments: Sequence[str]) -> int:
         known = ", ".join(COMMANDS)
         print(f"bavlo: '{command}' is no command; use one of: {known}", file=sys.stderr)
         return 2
-    from bavlo.core.errors import BavloError
+    from bavlo.errors import BavloError
+    from bavlo.regions.loading import nobody_needs_frames
+
+    nobody_needs_frames()
 
     try:
         return int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
     except BavloError as error:
-        print(f"bavlo: {error}", file=sys.stderr)
+        from bavlo.cli.parsing import as_option
+
+        print(f"bavlo: {error.text(as_option)}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:
         print(INTERRUPTED, file=sys.stderr)

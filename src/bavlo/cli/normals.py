@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
+
+if TYPE_CHECKING:
+    from bavlo.plan.result import TableResult
+    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo normals sorrel/rain_months.csv
@@ -22,7 +27,6 @@ def parser() -> Parser:
         "years. From grids and regions, or from a table that `bavlo series` wrote.",
         EXAMPLES,
         "bavlo normals GRID… --regions FILE [options]\n       bavlo normals SERIES.csv [options]",
-        "base statistic smooth from-months",
     )
 
 
@@ -31,7 +35,7 @@ def run(arguments: list[str]) -> int:
     return run_table("normals", parser(), arguments, _compute)
 
 
-def _compute(request: Any, listener: Any) -> Any:
-    from bavlo.study.climate import normals_table
+def _compute(request: Request, screen: Screen) -> TableResult:
+    from bavlo.commands.normals import normals
 
-    return normals_table(request, listener)
+    return normals(request, screen)

@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from typing import Any, NoReturn
 
-from bavlo.core.errors import RequestError
+from bavlo.errors import RequestError
 
 NEGATIVE = re.compile(r"-[\d.][\d.,:eE+-]*$")
 
@@ -55,22 +55,33 @@ def _join_negative_values(arguments: Sequence[str], parser: Parser) -> list[str]
     return out
 
 
-def add_options(parser: Parser, names: Sequence[str]) -> None:
-    """Give a parser options from the table, under their headings."""
-    from bavlo.study.options import GROUPS, OPTIONS
+def add_options(parser: Parser, command: str) -> None:
+    """Give a parser the options of a command from the table, under their headings."""
+    from bavlo.request.options import GROUPS, options_of
 
-    groups = {}
-    for group in GROUPS:
-        if any(OPTIONS[name].group == group for name in names):
-            groups[group] = parser.add_argument_group(GROUPS[group])
-    for name in names:
-        option = OPTIONS[name]
-        text = option.help.replace("%", "%%")
-        settings: dict[str, Any] = {"help": text, "dest": name}
-        if not option.metavar:
+    options = options_of(command)
+    groups = {
+        name: parser.add_argument_group(heading)
+        for name, heading in GROUPS.items()
+        if any(option.group == name for option in options)
+    }
+    for option in options:
+        settings: dict[str, Any] = {
+            "help": option.help_text.replace("%", "%%"),
+            "dest": option.name,
+        }
+        if not option.value:
             settings["action"] = "store_true"
         else:
-            settings["metavar"] = option.metavar
+            settings["metavar"] = option.value
             if option.repeat:
                 settings["action"] = "append"
-        groups[option.group].add_argument(f"--{name}", **settings)
+        groups[option.group].add_argument(f"--{option.name}", **settings)
+
+
+def as_option(field: str, value: str) -> str:
+    """A field of the request as the command line has it: `--every month`."""
+    from bavlo.request.options import option_of_field
+
+    quoted = f'"{value}"' if re.search(r"[\s<>*?']", value) else value
+    return f"--{option_of_field(field)} {quoted}".rstrip()

@@ -9,8 +9,11 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, TextIO
 
+from bavlo.cli.parsing import as_option
+from bavlo.errors import worded
+
 if TYPE_CHECKING:
-    from bavlo.core.table import Table
+    from bavlo.tables.table import Table
 
 EVERY_SECONDS = 10.0  # between lines of progress where there is no terminal
 MOST_WARNINGS = 8
@@ -38,13 +41,15 @@ class Screen:
         self._bar: Any = None
         self._last = time.monotonic()
 
-    def progress(self, done: int, total: int, what: str) -> None:
+    def progress(self, done: int, total: int, what: str = "steps") -> None:
         """A bar on a terminal, one line every so often elsewhere."""
         if self.quiet:
             return
         if self.stream.isatty():
             from tqdm import tqdm
 
+            if self._bar is not None and self._bar.total != total:
+                self.close()
             if self._bar is None:
                 self._bar = tqdm(
                     total=total, unit=f" {what}", file=self.stream, leave=False, delay=0.5
@@ -59,10 +64,11 @@ class Screen:
     def note(self, text: str) -> None:
         """A choice behind the numbers."""
         if self.verbose and not self.quiet:
-            print(text, file=self.stream)
+            print(worded(text, as_option), file=self.stream)
 
     def warn(self, text: str) -> None:
         """A doubt; said once, and no more than a few."""
+        text = worded(text, as_option)
         if text in self.warnings:
             return
         self.warnings.append(text)
@@ -102,9 +108,9 @@ def preview(table: Table) -> str:
                 same.append(f"{column.name} {_cell(values[0])}")
         else:
             columns.append(column)
-    picked = [table.rows(n, n + 1) for n in shown]
+    subset = [table.rows(n, n + 1) for n in shown]
     number = {name: i for i, name in enumerate(table.header)}
-    cells = [[_cell(row[number[c.name]][0]) for c in columns] for row in picked]
+    cells = [[_cell(row[number[c.name]][0]) for c in columns] for row in subset]
     if len(table) > len(shown):
         cells.insert(EDGE_ROWS, ["…" for _ in columns])
     header = [column.name for column in columns]

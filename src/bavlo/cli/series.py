@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
+
+if TYPE_CHECKING:
+    from bavlo.plan.result import TableResult
+    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo series "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --every month
@@ -21,7 +26,6 @@ def parser() -> Parser:
         "Values by region and period, from grids and regions.",
         EXAMPLES,
         "bavlo series GRID… --regions FILE [options]",
-        "window same-span",
     )
 
 
@@ -30,7 +34,7 @@ def run(arguments: list[str]) -> int:
     return run_table("series", parser(), arguments, _compute)
 
 
-def _compute(request: Any, listener: Any) -> Any:
-    from bavlo.study.series import series
+def _compute(request: Request, screen: Screen) -> TableResult:
+    from bavlo.commands.series import series
 
-    return series(request, listener)
+    return series(request, screen)

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from bavlo.core.errors import RequestError
-from bavlo.formats.outputs import check_outputs, whole_files
+from bavlo.errors import BavloError, OutputError, RequestError
+from bavlo.plan.outputs import check_outputs, whole_files
+from bavlo.tables.formats import ENDINGS as TABLES
+from bavlo.tables.formats import format_of
 
 if TYPE_CHECKING:
-    from bavlo.core.table import Table
-    from bavlo.study.request import Request
+    from matplotlib.figure import Figure
 
-TABLES = (".csv",)
+    from bavlo.plan.result import TableResult
+    from bavlo.request.request import OutputRequest, Request
+
 CHARTS = (".png", ".svg", ".pdf")
 
 
@@ -24,81 +27,89 @@ def beside(path: Path) -> Path:
 
 def check(request: Request) -> None:
     """Refuse outputs that cannot be written, before any work is done."""
-    check_endings(request.outputs)
-    if request.events is not None and request.events.suffix.lower() not in TABLES:
-        raise RequestError("--events", f"{request.events} is no table", "name a .csv")
-    check_outputs(wanted_files(request), replace=request.replace)
+    if not request.grids.arguments:
+        raise RequestError("", "no grid was given", f"see `bavlo {request.command} --help`")
+    output = request.output
+    if output.format and output.out:
+        raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
+    check_endings(output.out, TABLES + CHARTS)
+    if output.events is not None and output.events.suffix.lower() not in TABLES:
+        raise RequestError("events", f"{output.events} is no table", f"name a {TABLES[0]}")
+    check_outputs(wanted_files(request), replace=output.replace)
 
 
 def wanted_files(request: Request) -> tuple[Path, ...]:
     """All files that a request names, but for those that stand beside them."""
-    return request.outputs + (() if request.events is None else (request.events,))
+    events = request.output.events
+    return request.output.out + (() if events is None else (events,))
 
 
-def check_endings(paths: Sequence[Path], *, charts_only: bool = False) -> None:
+def check_endings(paths: Sequence[Path], known: Sequence[str]) -> None:
     """Refuse endings that say nothing of what to write."""
-    known = CHARTS if charts_only else TABLES + CHARTS
     for path in paths:
         if path.suffix.lower() not in known:
             raise RequestError(
-                "--out",
+                "out",
                 f"{path}: the ending '{path.suffix}' is not known",
                 f"use one of: {' '.join(known)}",
             )
 
 
-def write_all(
-    request: Request, result: Any, events: Table | None = None, drawing: Any = None
-) -> None:
-    """Write every output, each with its provenance beside it.
-
-    Parameters
-    ----------
-    result
-        Table, title and provenance.
-    events
-        A table of its own.
-    drawing
-        Settings for the chart.
-    """
-    from bavlo.study.provenance import as_json
+def write_all(request: Request, result: TableResult) -> None:
+    """Write every output of a request, each with its provenance beside it."""
+    from bavlo.plan.provenance import as_json
 
     named = wanted_files(request)
     wanted = [path for out in named for path in (out, beside(out))]
     with whole_files(wanted) as drafts:
         for path in named:
-            table = events if path == request.events and events is not None else result.table
+            table = result.table
+            if path == request.output.events and result.events is not None:
+                table = result.events
             if path.suffix.lower() in TABLES:
-                from bavlo.formats.tables import csv
-
-                with drafts[path].open("w", encoding="utf-8", newline="") as file:
-                    csv.write(table, file)
+                format_of(path).write_file(table, drafts[path])
             else:
-                _draw(table, result.title, path, drafts[path], drawing or {})
+                from bavlo.figures import draw
+
+                figure = drawn(path, lambda: draw([result.table], result.title, **result.drawing))
+                _save(figure, path, drafts[path])
             drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
 
 
-def figure_outputs(names: Sequence[str] | None, *, replace: bool) -> list[Path]:
+def figure_outputs(output: OutputRequest) -> tuple[Path, ...]:
     """The files that a figure goes to, checked before any work is done."""
-    if not names:
-        raise RequestError("--out", "no figure was named", "give a .png, .svg or .pdf")
-    outputs = [Path(text).expanduser() for text in names]
-    check_endings(outputs, charts_only=True)
-    check_outputs(outputs, replace=replace)
-    return outputs
+    if not output.out:
+        raise RequestError("out", "no figure was named", "give a .png, .svg or .pdf")
+    check_endings(output.out, CHARTS)
+    check_outputs(output.out, replace=output.replace)
+    return output.out
 
 
-def write_figure(paths: Sequence[Path], make: Callable[[], Any]) -> None:
+def write_figure(paths: Sequence[Path], make: Callable[[], Figure]) -> None:
     """Draw a figure into one or more files; `make` gives it anew for each."""
-    from bavlo.figures.style import save
-
     with whole_files(paths) as drafts:
         for path in paths:
-            save(make(), drafts[path], path.suffix.lower()[1:])
+            _save(drawn(path, make), path, drafts[path])
 
 
-def _draw(table: Table, title: str, path: Path, draft: Path, drawing: Any) -> None:
-    from bavlo.figures import draw
+def drawn(path: Path, make: Callable[[], Figure]) -> Figure:
+    """A figure, or an error that names the file that it was for."""
+    try:
+        return make()
+    except BavloError:
+        raise
+    except (ArithmeticError, ValueError, IndexError, KeyError, TypeError) as error:
+        raise OutputError(
+            path, f"cannot be drawn ({error}); nothing was written", "write a table instead"
+        ) from error
+
+
+def _save(figure: Figure, path: Path, draft: Path) -> None:
     from bavlo.figures.style import save
 
-    save(draw([table], title, **drawing), draft, path.suffix.lower()[1:])
+    try:
+        save(figure, draft, path.suffix.lower()[1:])
+    except (ArithmeticError, ValueError) as error:
+        raise OutputError(
+            path, f"cannot be drawn ({error}); nothing was written", "write a table instead"
+        ) from error

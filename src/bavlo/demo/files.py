@@ -13,7 +13,7 @@ import shapely
 from bavlo.demo.extras import RASTER_MONTH, write_extras
 from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
 from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_world
-from bavlo.formats.regions.vector import SHAPEFILE, Features, write
+from bavlo.regions.vector import SHAPEFILE, Features, write
 
 FILL = -32768
 STEPS_A_CHUNK = 30

@@ -9,7 +9,7 @@ import shapely
 from scipy.ndimage import gaussian_filter, zoom
 from scipy.signal import lfilter
 
-from bavlo.core.layout import GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.demo.world import CELL, EAST, NORTH, SEED, SOUTH, WEST, YEARS, World
 
 LON = np.round(np.arange(WEST + CELL / 2, EAST, CELL), 4)

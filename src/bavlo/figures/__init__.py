@@ -6,11 +6,14 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from bavlo.core.errors import RequestError
-from bavlo.core.table import Table
+from bavlo.errors import RequestError
+
+STATIC_LABEL = "static"
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+    from bavlo.tables.table import Table
 
 
 @dataclass(frozen=True)
@@ -20,13 +23,17 @@ class Kind:
     Parameters
     ----------
     name
-        As `--kind`.
+        As `kind`.
     tables
         The tables that it draws; the first kind that draws a table is its usual one.
     module, function
         Where it is drawn.
     meaning
         One line for the help.
+    tables_needed
+        How many tables it draws together.
+    static
+        Whether it draws tables without time, too.
     """
 
     name: str
@@ -34,6 +41,8 @@ class Kind:
     module: str
     function: str
     meaning: str
+    tables_needed: int = 1
+    static: bool = False
 
 
 KINDS: dict[str, Kind] = {
@@ -48,6 +57,7 @@ KINDS: dict[str, Kind] = {
             "climate",
             "draw_diagram",
             "rain and temperature together, from two tables of normals",
+            tables_needed=2,
         ),
         Kind("timeline", ("events",), "extremes", "draw_timeline", "events as bars, by their peak"),
         Kind("calendar", ("events",), "extremes", "draw_calendar", "days of events, year by year"),
@@ -90,23 +100,26 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
     """
     from importlib import import_module
 
-    name = tables[0].name
-    if "class" in tables[0].axes:
-        name = "classes"
+    name = "classes" if "class" in tables[0].axes else tables[0].name
+    suited = [k for k in KINDS.values() if name in k.tables]
+    chosen = KINDS.get(kind or "")
     if kind is None:
-        kind = next((k.name for k in KINDS.values() if name in k.tables), None)
-        if name == "normals" and len(tables) > 1:
-            kind = "diagram"
-    if kind is None or name not in KINDS[kind].tables:
-        known = ", ".join(k.name for k in KINDS.values() if name in k.tables)
-        what = f"there is no chart of this table ({name})" if not known else f"{kind} is not for it"
-        raise RequestError("--kind" if known else "--out", what, f"use {known or 'CSV'}")
-    if len(tables) > 1 and kind != "diagram":
-        raise RequestError("--kind", f"{kind} draws one table", "give one")
+        chosen = next((k for k in suited if k.tables_needed == len(tables)), None)
+        chosen = chosen or next(iter(suited), None)
+    if chosen is None or chosen not in suited:
+        known = ", ".join(k.name for k in suited)
+        what = f"{kind} is not for it" if known else f"there is no chart of this table ({name})"
+        raise RequestError("kind" if known else "out", what, f"use {known or 'CSV'}")
+    if len(tables) > 1 and chosen.tables_needed == 1:
+        raise RequestError("kind", f"{chosen.name} draws one table", "give one")
+    if "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]:
+        raise RequestError(
+            "out", "there is no chart of a grid without time", "write a table, and map it"
+        )
     if name == "extremes":
         from bavlo.figures.extremes import as_series
 
         tables = [as_series(table) for table in tables]
-    module = import_module(f"bavlo.figures.{KINDS[kind].module}")
-    function: Callable[..., Figure] = getattr(module, KINDS[kind].function)
-    return function(tables if kind == "diagram" else tables[0], title, **settings)
+    module = import_module(f"bavlo.figures.{chosen.module}")
+    function: Callable[..., Figure] = getattr(module, chosen.function)
+    return function(tables if chosen.tables_needed > 1 else tables[0], title, **settings)

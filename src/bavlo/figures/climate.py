@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.errors import RequestError
-from bavlo.core.normals import Base
-from bavlo.core.table import Table
+from bavlo.core.stats.normals import Base
+from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.series import days_between
 from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, TEMPERATURES, styled
+from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -29,7 +29,7 @@ def draw_normals(table: Table, title: str, base: Base | None = None) -> Figure:
     value = table.full("value")[:, :, 0]
     statistics = table.along("statistic", "statistic")
     if "mean" not in statistics:
-        raise RequestError("--statistic", "the chart needs the mean", "ask for mean too")
+        raise RequestError("statistic", "the chart needs the mean", "ask for mean too")
     mean = value[:, :, statistics.index("mean")]
     low, high, band = _band(value, statistics, mean)
     kinds = table.labels("period")
@@ -89,24 +89,22 @@ def _name_periods(axes: Axes, kinds: list[str]) -> None:
 def draw_diagram(tables: Sequence[Table], title: str, base: Base | None = None) -> Figure:
     """Rain as bars and temperature as a line over the year, a panel a region."""
     if len(tables) != 2:
-        raise RequestError(
-            "--kind", "a diagram is of two tables: rain and temperature", "give both"
-        )
+        raise RequestError("kind", "a diagram is of two tables: rain and temperature", "give both")
     for table in tables:
         if table.axes["measure"] > 1 or "mean" not in table.along("statistic", "statistic"):
-            raise RequestError("--kind", "a diagram needs the mean of one measure", "choose one")
+            raise RequestError("kind", "a diagram needs the mean of one measure", "choose one")
     warm = [table.along("unit", "measure")[0] in TEMPERATURES for table in tables]
     if sorted(warm) != [False, True]:
         raise RequestError(
-            "--kind", "a diagram is of rain and of temperature", "give one table of each"
+            "kind", "a diagram is of rain and of temperature", "give one table of each"
         )
     rain, heat = tables[warm.index(False)], tables[warm.index(True)]
     kinds = rain.labels("period")
     if heat.labels("period") != kinds:
-        raise RequestError("--kind", "the two tables have different periods", "make both alike")
+        raise RequestError("kind", "the two tables have different periods", "make both alike")
     names = [name for name in rain.labels("region") if name in heat.labels("region")]
     if not names:
-        raise RequestError("--kind", "the two tables have no region in common", "make both alike")
+        raise RequestError("kind", "the two tables have no region in common", "make both alike")
     amounts, degrees = (
         _means(table)[[table.labels("region").index(name) for name in names]]
         for table in (rain, heat)

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from bavlo.core.errors import RequestError
-from bavlo.core.normals import Base
-from bavlo.core.table import Column, Table, text_column
+from bavlo.core.stats.normals import Base
+from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.style import BAND, INK, LINES, colour_scale, shortened, styled
+from bavlo.tables.table import Column, Table, text_column
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -28,9 +28,9 @@ def as_series(table: Table) -> Table:
     if table.axes["condition"] > 1:
         names = table.labels("condition")
         raise RequestError(
-            "--pick",
+            "pick",
             f"the table has several conditions: {', '.join(names[:4])}",
-            f"choose one, as --pick 'condition={names[0]}'",
+            f"choose one, as ‹pick condition={names[0]}›",
         )
     shape = table.axes["region"], table.axes["period"], table.axes["count"]
     condition = table.labels("condition")[0]
@@ -57,10 +57,10 @@ def _days(table: Table, name: str) -> np.ndarray:
 
 def _needs_events(table: Table) -> None:
     if not len(table):
-        raise RequestError("--kind", "there are no events to draw", "")
+        raise RequestError("kind", "there are no events to draw", "")
     if len(set(table.labels("condition"))) > 1:
         raise RequestError(
-            "--pick", "the table has events of several conditions", "choose one with --pick"
+            "pick", "the table has events of several conditions", "choose one with ‹pick›"
         )
 
 
@@ -119,7 +119,7 @@ def draw_timeline(table: Table, title: str, base: Base | None = None) -> Figure:
     starts, ends = _days(table, "start"), _days(table, "end")
     regions = list(dict.fromkeys(table.labels("region")))
     if len(regions) > MOST_LINES:
-        raise RequestError("--only", f"{len(regions)} regions do not fit", "choose some of them")
+        raise RequestError("only", f"{len(regions)} regions do not fit", "choose some of them")
     peak = table.column("peak")
     row = np.array([regions.index(name) for name in table.labels("region")])
     with styled():
@@ -200,7 +200,7 @@ def draw_levels(table: Table, title: str, base: Base | None = None, highest: Any
     x = np.array(years, np.float64)
     level, lower, upper = (table.full(name) for name in ("value", "lower", "upper"))
     if x.size < 2:
-        raise RequestError("--return-levels", "one return period makes no curve", "ask for several")
+        raise RequestError("return_levels", "one return period makes no curve", "ask for several")
     with styled():
         figure, panels = panel_grid(table.labels("region"))
         for r, axes in enumerate(panels):

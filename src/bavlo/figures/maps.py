@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import shapely
 
-from bavlo.core.errors import RequestError
+from bavlo.errors import RequestError
 from bavlo.figures.panels import WIDTH, set_words
 from bavlo.figures.style import HATCH, INK, MISSING, colour_scale, scale_for, shortened, styled
 
@@ -114,10 +114,10 @@ def _given(how: str, low: float, high: float) -> np.ndarray:
         inner = np.array([float(part) for part in how.split(",")])
     except ValueError:
         raise RequestError(
-            "--classes", f"'{how}' is not known", "use quantile, equal or limits such as 0,50,100"
+            "classes", f"'{how}' is not known", "use quantile, equal or limits such as 0,50,100"
         ) from None
     if (np.diff(inner) <= 0).any():
-        raise RequestError("--classes", f"'{how}' does not rise", "give the limits in order")
+        raise RequestError("classes", f"'{how}' does not rise", "give the limits in order")
     # Values beyond the limits given have classes of their own.
     below = [low] if low < inner[0] else []
     above = [high] if high > inner[-1] else []
@@ -146,7 +146,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     """Regions or cells in classes, a panel a period, with a legend in words."""
     count = len(content.panels)
     if count > MOST_PANELS:
-        raise RequestError("--period", f"{count} maps do not fit one page", "choose fewer periods")
+        raise RequestError("period", f"{count} maps do not fit one page", "choose fewer periods")
     coloured = content.values if content.values is not None else _grid_of(content).values
     limits = class_limits(coloured, classes, about_zero=content.about_zero)
     scale = scale_for(content.unit, about_zero=content.about_zero)
@@ -211,7 +211,7 @@ def _extent(content: MapContent) -> tuple[float, float, float, float]:
     return float(west - pad), float(south - pad), float(east + pad), float(north + pad)
 
 
-def _stretch(extent: tuple[float, float, float, float], lonlat: bool) -> float:
+def _degree_ratio(extent: tuple[float, float, float, float], lonlat: bool) -> float:
     """How much longer a unit of y is than one of x."""
     if not lonlat:
         return 1.0
@@ -223,7 +223,7 @@ def _arrangement(
     count: int, extent: tuple[float, float, float, float], lonlat: bool
 ) -> tuple[int, int, float]:
     """Columns, rows and height of the page that give the largest maps."""
-    shape = (extent[3] - extent[1]) * _stretch(extent, lonlat) / (extent[2] - extent[0])
+    shape = (extent[3] - extent[1]) * _degree_ratio(extent, lonlat) / (extent[2] - extent[0])
     width = WIDTH * (1 - LEGEND)
 
     def size(columns: int) -> float:
@@ -238,7 +238,7 @@ def _arrangement(
 def _frame(axes: Axes, extent: tuple[float, float, float, float], lonlat: bool) -> None:
     axes.set_xlim(extent[0], extent[2])
     axes.set_ylim(extent[1], extent[3])
-    axes.set_aspect(_stretch(extent, lonlat))
+    axes.set_aspect(_degree_ratio(extent, lonlat))
     axes.set_xticks([])
     axes.set_yticks([])
     axes.grid(visible=False)

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.errors import RequestError
-from bavlo.core.normals import Base, in_years
-from bavlo.core.periods import cycle_of
-from bavlo.core.table import Table
+from bavlo.core.stats.normals import Base, in_years
+from bavlo.core.time.periods import cycle_of
+from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.style import LINES, shortened, styled
+from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -80,7 +80,7 @@ def _with_mean(lines: Lines, table: Table, base: Base | None) -> Lines:
     base = base or Base(int(years.min()), int(years.max()))
     inside = in_years(years, base)
     if not inside.any():
-        raise RequestError("--base", f"{base} is outside the table", "choose years in it")
+        raise RequestError("base", f"{base} is outside the table", "choose years in it")
     there = ~np.isnan(lines.values) & inside[None, :, None]
     count = there.sum(axis=1)
     total = np.where(there, lines.values, 0.0).sum(axis=1)

@@ -1,0 +1,214 @@
+"""How each period stands against its normal and against all others like it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from bavlo.commands.climate_series import PeriodSeries, load_series
+from bavlo.core.stats.anomalies import ranks, spi
+from bavlo.core.stats.measures import parse_measure
+from bavlo.core.stats.normals import Base, choose_base, in_years, normals
+from bavlo.core.stats.windows import windowed
+from bavlo.core.time.periods import PeriodAxis
+from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
+from bavlo.core.values.units import MM, suits
+from bavlo.errors import RequestError
+from bavlo.plan.periods import reported_periods
+from bavlo.plan.result import TableResult
+from bavlo.plan.wording import counted
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables.schema import ANOMALIES
+
+
+def anomalies(request: Request, report: Reporter) -> TableResult:
+    """Value, normal, anomaly, percent of normal, score and rank of every period."""
+    data = load_series(request, report)
+    base = choose_base(request.climate.base, data.year)
+    if request.climate.score == "spi":
+        _check_spi(data)
+    parts = [_one_window(data, base, window, request) for window in request.time.window]
+    reported = reported_periods(request.time, data.periods)
+    names = (
+        "value",
+        "normal",
+        "std",
+        "anomaly",
+        "percent_of_normal",
+        "score",
+        "rank",
+        "ranked_of",
+        "years",
+    )
+    numbers = {
+        name: np.stack([part[name] for part in parts], axis=-1)[:, reported] for name in names
+    }
+    starts = np.stack([part["start"] for part in parts], axis=-1)[reported]
+    periods = data.periods.take(reported)
+    text_starts, ends = np.full(starts.shape, "", object), periods.bounds_text()[1]
+    for w in range(len(parts)):
+        text_starts[:, w] = PeriodAxis(
+            periods.labels, periods.cycle, starts[:, w], periods.end, periods.calendar
+        ).bounds_text()[0]
+    notes = _anomaly_notes(data, numbers, reported, request)
+    table = ANOMALIES.table(
+        {
+            "region": data.regions,
+            "period": periods.labels,
+            "start": text_starts,
+            "end": ends,
+            "variable": data.variable,
+            "measure": data.measures,
+            "window": request.time.window,
+            "unit": data.units,
+            "score_kind": request.climate.score,
+            "base": str(base),
+            "area_valid": data.area_valid[:, reported],
+            "steps": data.steps[:, reported],
+            "steps_expected": data.expected[reported],
+            "note": notes,
+            "calendar": data.periods.calendar if data.periods.calendar != "standard" else None,
+            **numbers,
+        }
+    )
+    lines = [
+        f"{len(table)} rows: {counted(len(data.regions), 'region')} × "
+        f"{counted(len(periods), 'period')}, against normals of {base}"
+    ]
+    lines += _in_words(data, periods, numbers)
+    about = {**data.about, "base": str(base)}
+    return TableResult(table, f"Anomalies of {data.title}", tuple(lines), about)
+
+
+def _one_window(
+    data: PeriodSeries, base: Base, window: int, request: Request
+) -> dict[str, np.ndarray]:
+    """All numbers of windows of one length, each (R, P, M)."""
+    shape = (len(data.periods), len(data.regions), len(data.measures))
+    flat = data.value.transpose(1, 0, 2).reshape(len(data.periods), -1)
+    if window > 1:
+        _check_window(data)
+    combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
+    moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
+    found = normals(
+        moved,
+        data.periods.cycle,
+        data.year,
+        base,
+        ("mean", "std"),
+        data.periods.calendar,
+        request.climate.smooth,
+    )
+    place = {kind: n for n, kind in enumerate(found.cycle)}
+    which = np.array([place[kind] for kind in data.periods.cycle])
+    mean, std = found.values["mean"][which], found.values["std"][which]
+    anomaly = moved - mean
+    rank, of, score = (np.full_like(moved, np.nan) for _ in range(3))
+    base_years = in_years(data.year, base)
+    for n in range(len(found.cycle)):
+        like = which == n
+        rank[like], of[like] = ranks(moved[like])
+        if request.climate.score == "spi":
+            score[like] = spi(moved[like], base_years[like])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        percent = np.where(mean != 0, moved / mean * 100, np.nan)
+        if request.climate.score != "spi":
+            score = np.where(std > 0, anomaly / std, np.nan)
+    if data.combine != TOTAL:
+        percent = np.full_like(moved, np.nan)
+
+    def back(values: np.ndarray) -> np.ndarray:
+        return values.reshape(shape).transpose(1, 0, 2)
+
+    return {
+        "value": back(moved),
+        "normal": back(mean),
+        "std": back(std),
+        "anomaly": back(anomaly),
+        "percent_of_normal": back(percent),
+        "score": back(score),
+        "rank": back(rank),
+        "ranked_of": back(of),
+        "years": back(found.years[which]),
+        "start": np.where(first >= 0, data.periods.start[first], data.periods.start),
+    }
+
+
+def _check_window(data: PeriodSeries) -> None:
+    """Windows are made of the regions' own values, which only suits some measures."""
+    for name, order in zip(data.measures, data.orders, strict=True):
+        if order == "cell" and not parse_measure(name).linear:
+            raise RequestError(
+                "window",
+                f"{name} of a longer time is not made of those of its parts",
+                "use ‹order region›, which moves over the region's own values",
+            )
+    if data.combine.startswith("running"):
+        raise RequestError("window", "and running values do not go together", "use one")
+
+
+def _check_spi(data: PeriodSeries) -> None:
+    if data.combine != TOTAL:
+        raise RequestError("score", "spi is for totals of rain", "leave it out")
+    for measure, unit in zip(data.measures, data.units, strict=True):
+        if not suits(unit, MM):
+            raise RequestError(
+                "score",
+                f"spi is for depths of rain, and the {measure} is in {unit or 'no unit'}",
+                "leave it out, or use ‹measure mean›",
+            )
+
+
+def _anomaly_notes(
+    data: PeriodSeries, numbers: dict[str, np.ndarray], reported: np.ndarray, request: Request
+) -> np.ndarray:
+    """Why something is empty, in a few words; (R, P, M, W)."""
+    value, mean = numbers["value"], numbers["normal"]
+    notes = np.full(value.shape, "", object)
+    own = data.notes[:, reported][..., None]
+    notes = np.where(np.isnan(value), own, notes)
+    windowed_out = np.isnan(value) & (notes == "")
+    notes[windowed_out] = "window not complete"
+    years = numbers["years"]
+    short = ~np.isnan(value) & np.isnan(mean)
+    notes[short] = [f"normal from {n:g} years only" for n in years[short]]
+    if data.combine == TOTAL:
+        notes[~np.isnan(value) & (mean == 0)] = "normal is 0, so there is no percent of it"
+    no_score = ~np.isnan(value) & np.isnan(numbers["score"]) & (notes == "")
+    if request.climate.score == "spi":
+        notes[no_score] = "fewer than 10 base values above 0"
+    return notes
+
+
+def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.ndarray]) -> list[str]:
+    """The last reported period with a value of each region, as a sentence."""
+    lines = []
+    low, high = ("driest", "wettest") if data.combine == TOTAL else ("lowest", "highest")
+    if data.combine == MEAN and data.units[0] in ("degC", "K", "degF"):
+        low, high = "coldest", "warmest"
+    for r, region in enumerate(data.regions):
+        there = np.flatnonzero(~np.isnan(numbers["value"][r, :, 0, 0]))
+        if not there.size:
+            continue
+        p = int(there[-1])
+        pick = {name: float(array[r, p, 0, 0]) for name, array in numbers.items()}
+        text = f"{region}, {periods.labels[p]}: {pick['value']:.4g} {data.units[0]}"
+        if pick["percent_of_normal"] == pick["percent_of_normal"]:
+            text += f", {pick['percent_of_normal']:.0f} % of normal"
+        elif pick["anomaly"] == pick["anomaly"]:
+            text += f", {pick['anomaly']:+.3g} against normal"
+        rank, of = int(pick["rank"]), int(pick["ranked_of"])
+        from_top = of + 1 - rank
+        which, nth = (low, rank) if rank <= from_top else (high, from_top)
+        lines.append(f"{text}, {_ordinal(nth)}{which} of {of}")
+    return lines
+
+
+def _ordinal(number: int) -> str:
+    """Nothing for the first, `2nd `, `3rd `, …"""
+    if number == 1:
+        return ""
+    ending = (
+        "th" if 10 <= number % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(number % 10, "th")
+    )
+    return f"{number}{ending} "

@@ -1,0 +1,71 @@
+"""A figure of tables that Bavlo wrote."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from bavlo.core.stats.normals import Base
+from bavlo.figures import draw
+from bavlo.regions.read import chosen
+from bavlo.request.request import Request
+from bavlo.tables import csv
+from bavlo.tables.table import Table
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+TITLES = {
+    "normals": "Normals of ",
+    "anomalies": "Anomalies of ",
+    "events": "Events: ",
+    "return levels": "Return levels of ",
+}
+
+
+@dataclass(frozen=True, eq=False)
+class ChartContent:
+    """What a chart shows."""
+
+    tables: tuple[Table, ...]
+    title: str
+    kind: str | None
+    base: Base | None
+
+    def draw(self) -> Figure:
+        """The figure, made anew each time."""
+        return draw(self.tables, self.title, self.kind, base=self.base)
+
+
+def chart(request: Request) -> ChartContent:
+    """Read the tables of a request, and take what is to be shown of them."""
+    tables = []
+    for path in (path for argument in request.grids.arguments for path in argument.paths):
+        table = csv.read(path)
+        for column, value in request.figure.pick:
+            table = table.where(column, value)
+        tables.append(_only(path, table, request.regions.reading.only))
+    title = request.figure.title or " and ".join(dict.fromkeys(map(title_of, tables)))
+    return ChartContent(tuple(tables), title, request.figure.kind, request.climate.base)
+
+
+def _only(path: Path, table: Table, only: tuple[str, ...]) -> Table:
+    """The table of some regions, be they an axis of it or named in each row."""
+    if "region" in table.axes:
+        return table.take("region", chosen(path, table.labels("region"), only))
+    names = table.labels("region")
+    different = list(dict.fromkeys(names))
+    kept = {different[n] for n in chosen(path, different, only)}
+    return table.take("row", [n for n, name in enumerate(names) if name in kept])
+
+
+def title_of(table: Table) -> str:
+    """What a table holds, in words."""
+    about = "condition" if "condition" in table.header else "variable"
+    title = TITLES.get(table.name, "") + ", ".join(dict.fromkeys(table.labels(about)))
+    if table.name == "extremes":
+        title += f": {' and '.join(table.along('count', 'count'))}".replace(": index", "")
+    if "combine" in table.header and table.labels("combine")[0]:
+        title += f" ({table.labels('combine')[0]} of each period)"
+    return title

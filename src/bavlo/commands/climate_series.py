@@ -1,0 +1,185 @@
+"""Series of regions over periods that come back every year, from grids or from a table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo import __version__
+from bavlo.commands.series import series
+from bavlo.core.stats.normals import Base, Normals, normals
+from bavlo.core.time.axis import DAY, to_instant, years_of
+from bavlo.core.time.periods import PeriodAxis, cycle_of
+from bavlo.errors import InputError, RequestError
+from bavlo.plan.result import TableResult
+from bavlo.regions.read import chosen
+from bavlo.request.options import asked
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables import csv
+from bavlo.tables.table import Table
+
+# Options that mean something once a series is made.
+FOR_TABLES = {
+    "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
+    "from-months", "year-start",
+}  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class PeriodSeries:
+    """Series of regions and measures over like periods, from grids or from a table.
+
+    Parameters
+    ----------
+    regions, measures, units, orders
+        Names, and unit and order of each measure.
+    value, area_valid : (R, P, M) float64
+    steps : (R, P) float64
+    expected : (P,) float64
+    notes : (R, P, M) object
+    year : (P,) int
+        The year of the last step of each period.
+    about
+        Provenance.
+    """
+
+    regions: list[str]
+    periods: PeriodAxis
+    measures: list[str]
+    variable: str
+    units: list[str]
+    orders: list[str]
+    combine: str
+    value: np.ndarray
+    area_valid: np.ndarray
+    steps: np.ndarray
+    expected: np.ndarray
+    notes: np.ndarray
+    year: np.ndarray
+    title: str
+    about: dict[str, Any]
+
+
+def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
+    """The wanted regions of a table."""
+    keep = chosen(path, data.regions, only)
+    return replace(
+        data,
+        regions=[data.regions[i] for i in keep],
+        value=data.value[keep],
+        area_valid=data.area_valid[keep],
+        steps=data.steps[keep],
+        notes=data.notes[keep],
+    )
+
+
+def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
+    """A series table as arrays over its axes."""
+    calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
+    starts, ends = table.along("start", "period"), table.along("end", "period")
+    periods = _axis(table.labels("period"), starts, ends, calendar)
+    return PeriodSeries(
+        table.labels("region"),
+        periods,
+        table.labels("measure"),
+        table.labels("variable")[0],
+        table.along("unit", "measure"),
+        table.along("order", "measure"),
+        table.labels("combine")[0],
+        table.full("value"),
+        table.full("area_valid"),
+        table.full("steps")[:, :, 0],
+        table.full("steps_expected")[0, :, 0],
+        table.full("note"),
+        years_of(periods.end - 1, periods.calendar),
+        title,
+        about,
+    )
+
+
+def _axis(
+    labels: Sequence[str], starts: Sequence[str], ends: Sequence[str], calendar: str
+) -> PeriodAxis:
+    """Periods from their labels and days."""
+    cycle = []
+    for label in labels:
+        name = cycle_of(label)
+        if name is None:
+            raise RequestError(
+                "every",
+                f"the period '{label}' does not come back every year",
+                "use day, pentad, dekad, month, season, year, month initials or MM-DD..MM-DD",
+            )
+        cycle.append(name)
+    if any("T" in text for text in (*starts, *ends)):
+        raise RequestError("every", "normals of parts of a day are not made", "use day or longer")
+
+    def instants(texts: Sequence[str]) -> np.ndarray:
+        days = [tuple(int(part) for part in text.split("-")) for text in texts]
+        return np.array([to_instant(calendar, *day) for day in days], np.int64)
+
+    return PeriodAxis(tuple(labels), tuple(cycle), instants(starts), instants(ends) + DAY, calendar)
+
+
+def load_series(request: Request, report: Reporter) -> PeriodSeries:
+    """The series that a request is about: a table that was written, or made from grids.
+
+    Normals need every year, so `during` selects only what is reported, later on.
+    """
+    paths = [path for grid in request.grids.arguments for path in grid.paths]
+    if len(paths) == 1 and paths[0].suffix.lower() == ".csv":
+        _refuse_grid_options(request, paths[0])
+        return _only(_from_table(request, paths[0]), paths[0], request.regions.reading.only)
+    time = replace(request.time, during=None, window=(1,))
+    result = series(replace(request, command="series", time=time), report)
+    return _from_result(request, result)
+
+
+def _refuse_grid_options(request: Request, path: Path) -> None:
+    """Options that say how a series is made mean nothing once it is made."""
+    allowed = FOR_TABLES | ({"every"} if request.climate.from_months else set())
+    for name in asked(request):
+        if name not in allowed:
+            raise RequestError(
+                name.replace("-", "_"),
+                f"goes with grids, and {path} is a table",
+                "leave it out, or give it to `bavlo series`",
+            )
+
+
+def _from_result(request: Request, result: TableResult) -> PeriodSeries:
+    if "class" in result.table.axes or result.table.labels("period") == ["static"]:
+        raise RequestError("", "normals need a grid with time", "give one")
+    return _of_table(result.table, result.title, {**result.about, "request": asked(request)})
+
+
+def _from_table(request: Request, path: Path) -> PeriodSeries:
+    """Read a series table back."""
+    table = csv.read(path)
+    if table.name != "series" or "class" in table.axes:
+        raise InputError(
+            path,
+            f"is a table of {table.name}, not of values by region and period",
+            "give what `bavlo series` wrote, or grids and ‹regions›",
+        )
+    about = {
+        "bavlo": __version__,
+        "request": asked(request),
+        "inputs": [{"file": str(path), "size": path.stat().st_size}],
+    }
+    return _of_table(table, table.labels("variable")[0], about)
+
+
+def normals_of(
+    data: PeriodSeries, value: np.ndarray, base: Base, statistics: Sequence[str], smooth: int
+) -> Normals:
+    """Normals of series (R, P, M); their columns are regions × measures."""
+    flat = value.transpose(1, 0, 2).reshape(len(data.periods), -1)
+    return normals(
+        flat, data.periods.cycle, data.year, base, statistics, data.periods.calendar, smooth
+    )

@@ -1,0 +1,245 @@
+"""What is in a grid, and what Bavlo would do with it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import shapely
+
+from bavlo.commands.description import Description
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.points import point_overlay
+from bavlo.core.space.regions import LONLAT, Regions
+from bavlo.core.time.axis import iso_day, iso_days
+from bavlo.core.values.kinds import (
+    AMOUNT,
+    CLASS,
+    COUNT,
+    RATE,
+    STATE,
+    Variable,
+    implausible,
+    quantity,
+)
+from bavlo.grids.source import CellSelection, GridSource, is_climatology, where, whole
+from bavlo.plan.grids import no_unit_text
+from bavlo.plan.wording import some_of
+
+VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
+VALUES_AT_ONCE = 2_000_000
+LAST_SHOWN = 4  # steps at a place
+
+
+def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> Description:
+    """Variable, unit, kind, steps, cells, missing share and range of a grid."""
+    variable, layout = source.variable, source.layout
+    doubts: list[str] = list(source.notes)
+    facts = [("variable", _variable_text(variable))]
+    what = quantity(variable, where(source))
+    facts.append(("kind", _kind_text(source)))
+    if not variable.unit and what.kind == STATE:
+        doubts.append(no_unit_text(variable))
+    facts.append(("cells", _cells_text(layout)))
+    if is_climatology(source):
+        count = 0 if source.time is None else len(source.time)
+        facts.append(("steps", f"{count} periods of the year: normals, not a time series"))
+    elif source.time is not None:
+        facts.append(("steps", _time_text(source)))
+        gaps = source.time.gaps()
+        if gaps.size:
+            doubts.append(f"{gaps.size} gap(s) in time, the first {_gap_text(source, gaps[0])}")
+    else:
+        facts.append(("steps", "no time axis; every cell has one value"))
+    facts.append(("values", _values_text(source, doubts)))
+    if _whole_codes(source, what.kind):
+        facts.append(
+            (
+                "codes",
+                "whole numbers without unit: zones to give as ‹regions›, or classes to "
+                "measure with ‹measure shares›",
+            )
+        )
+    if variable.flags:
+        shown = some_of([f"{code} {meaning}" for code, meaning in variable.flags], 12)
+        facts.append(("classes", shown))
+    if at is not None:
+        facts.append(("there", _there_text(source, at)))
+    if source.time is not None and not is_climatology(source):
+        combine = {AMOUNT: "total", RATE: "total"}.get(what.kind, "mean")
+        unit = what.total_unit if combine == "total" else variable.unit or "no unit"
+        facts.append(
+            (
+                "series",
+                f"by default the area-weighted mean of each region, and the {combine} of each "
+                f"period in {unit}",
+            )
+        )
+    names = [str(file.path) for file in source.files]
+    heading = names[0] if len(names) == 1 else f"{names[0]} … {names[-1]} ({len(names)} files)"
+    return Description(heading, tuple(facts), tuple(doubts))
+
+
+def _whole_codes(source: GridSource, kind: str) -> bool:
+    """Whether a grid without time or unit holds a few whole numbers only."""
+    if source.time is not None or source.variable.unit or kind != STATE:
+        return False
+    values = source.read(0, 1, whole(source.layout.shape))
+    there = values[~np.isnan(values)]
+    return (
+        bool(there.size) and bool((there == np.rint(there)).all()) and np.unique(there).size < 5000
+    )
+
+
+def _there_text(source: GridSource, at: tuple[float, float]) -> str:
+    """The values of the cell that holds a place."""
+    place = Regions(("place",), np.array([shapely.Point(at)]), LONLAT)
+    shared = point_overlay(place, source.layout, "cell")
+    here = f"at {at[0]:g}, {at[1]:g}"
+    if not shared.cells.size:
+        return f"{here} the grid has no cell"
+    cells = CellSelection(shared.shape, shared.cells)
+    unit = source.variable.unit
+    if source.time is None:
+        value = source.read(0, 1, cells)[0, 0]
+        meaning = dict(source.variable.flags).get(int(value), "") if value == value else ""
+        return " ".join(part for part in (f"{here}: {value:.6g}", unit, meaning) if part)
+    steps = len(source.time)
+    values = np.concatenate(
+        [source.read(n, min(n + 5000, steps), cells)[:, 0] for n in range(0, steps, 5000)]
+    )
+    there = values[~np.isnan(values)]
+    if not there.size:
+        return f"{here} all values are missing"
+    days = iso_days(source.time.start[-LAST_SHOWN:], source.time.calendar)
+    last = ", ".join(
+        f"{day} {value:.6g}" for day, value in zip(days, values[-LAST_SHOWN:], strict=True)
+    )
+    return (
+        f"{here}: {there.min():.6g} to {there.max():.6g} {unit}, mean {there.mean():.6g}, "
+        f"{steps - there.size} of {steps} steps missing; last {last}"
+    )
+
+
+def _variable_text(variable: Variable) -> str:
+    parts = [
+        f"{variable.name} in {variable.unit}" if variable.unit else f"{variable.name}, without unit"
+    ]
+    if variable.long_name:
+        parts.append(f"“{variable.long_name}”")
+    if variable.standard_name:
+        parts.append(f"standard name {variable.standard_name}")
+    if variable.cell_methods:
+        parts.append(f"cell methods “{variable.cell_methods}”")
+    return ", ".join(parts)
+
+
+def _kind_text(source: GridSource) -> str:
+    what = quantity(source.variable, where(source))
+    does = {
+        AMOUNT: "steps are added up",
+        RATE: "steps are multiplied by their length and added up",
+        COUNT: "a number in each cell, to be added up with ‹measure sum›",
+        CLASS: "codes that are never averaged; use ‹measure shares› or majority",
+    }.get(what.kind, "steps are averaged, weighted by their length")
+    if source.time is None and what.kind in (AMOUNT, RATE, STATE):
+        does = "one value a cell, averaged over regions"
+    return f"{what.kind} (told by {what.why}): {does}"
+
+
+def _cells_text(layout: GridLayout) -> str:
+    ny, nx = layout.shape
+    x0, y0, x1, y1 = layout.extent
+    width, height = layout.cell_size
+    if isinstance(layout, CurvilinearLayout):
+        return (
+            f"{ny} rows × {nx} columns with corners of their own, about {width:.4g}° × "
+            f"{height:.4g}°, longitude {x0:.6g} to {x1:.6g}, latitude {y0:.6g} to {y1:.6g}"
+        )
+    if layout.is_lonlat:
+        middle = np.array([(ny // 2) * nx + nx // 2])
+        area = float(layout.ellipsoid_areas(middle)[0])
+        return (
+            f"{ny} rows × {nx} columns of {height:.6g}° × {width:.6g}° (about {area:.4g} km²), "
+            f"longitude {x0:.6g} to {x1:.6g}, latitude {y0:.6g} to {y1:.6g}"
+        )
+    return (
+        f"{ny} rows × {nx} columns of {height:.6g} × {width:.6g} in {system_text(layout.crs)}, "
+        f"x {x0:.8g} to {x1:.8g}, y {y0:.8g} to {y1:.8g}"
+    )
+
+
+def _time_text(source: GridSource) -> str:
+    time = source.time
+    assert time is not None
+    first = iso_day(int(time.start[0]), time.calendar)
+    last = iso_day(int(time.end[-1]) - 1, time.calendar)
+    calendar = "" if time.is_gregorian else f", calendar {time.calendar}"
+    gaps = "" if time.gaps().size else ", no gaps"
+    return f"{len(time)} of one {time.step_name}, {first}..{last}{calendar}{gaps} ({time.how})"
+
+
+def _gap_text(source: GridSource, step: int) -> str:
+    time = source.time
+    assert time is not None
+    return (
+        f"between {iso_day(int(time.end[step - 1]) - 1, time.calendar)} and "
+        f"{iso_day(int(time.start[step]), time.calendar)}"
+    )
+
+
+def _values_text(source: GridSource, doubts: list[str]) -> str:
+    """Range and missing share, from all values or from runs of steps spread over the time."""
+    cells = whole(source.layout.shape)
+    steps = 1 if source.time is None else len(source.time)
+    most = max(1, VALUES_READ // cells.cells.size)
+    run = min(steps, max(1, VALUES_AT_ONCE // cells.cells.size))
+    runs = -(-min(steps, most) // run)
+    starts: Sequence[int] = range(0, steps, run)
+    if steps > most:
+        starts = np.linspace(0, steps - run, runs).astype(int).tolist()
+    seen = missing = 0
+    low, high = np.inf, -np.inf
+    always = np.ones(cells.cells.size, bool)
+    empty: list[int] = []
+    for start in dict.fromkeys(starts):
+        block = source.read(start, min(start + run, steps), cells)
+        absent = np.isnan(block)
+        seen += block.size
+        missing += int(absent.sum())
+        always &= absent.all(axis=0)
+        empty.extend((start + np.flatnonzero(absent.all(axis=1))).tolist())
+        if not absent.all():
+            low = min(low, float(np.nanmin(block)))
+            high = max(high, float(np.nanmax(block)))
+    what = quantity(source.variable, where(source))
+    if doubt := implausible(what, low, high, difference=source.variable.difference):
+        doubts.append(doubt)
+    if not np.isfinite(low):
+        doubts.append("every value looked at is missing")
+        return "all missing"
+    looked = seen // cells.cells.size
+    scope = "all values" if looked == steps else f"{looked} of {steps} steps, spread over time"
+    constant = float(always.mean())
+    share = missing / seen
+    text = f"{low:.6g} to {high:.6g} {source.variable.unit}".rstrip() + f" ({scope})"
+    if not missing:
+        return text + ", none missing"
+    text += f"; {share:.1%} missing"
+    if constant:
+        text += f", {constant:.1%} being cells that never have a value (such as the sea)"
+    if empty and source.time is not None:
+        first = iso_day(int(source.time.start[empty[0]]), source.time.calendar)
+        doubts.append(
+            f"{len(empty)} of the {looked} steps looked at have no value at all, the first {first}"
+        )
+    return text
+
+
+def system_text(crs: str) -> str:
+    """A reference system by its code or name."""
+    if not crs or len(crs) < 30:
+        return crs or "not named"
+    import pyproj
+
+    return str(pyproj.CRS.from_user_input(crs).name)

@@ -1,0 +1,234 @@
+"""Counts of conditions, and indices, by region and period."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import ExitStack
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from bavlo import __version__
+from bavlo.core.conditions.counts import COUNTS, CountUnits
+from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.time.axis import DAY, iso_day
+from bavlo.core.values.kinds import STATE
+from bavlo.core.values.units import convert
+from bavlo.extremes.arrays import ExtremesArrays
+from bavlo.extremes.by_brick import count_by_bricks
+from bavlo.extremes.by_region import count_regions
+from bavlo.extremes.by_stream import count_by_stream
+from bavlo.extremes.events import events_table
+from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, plan_extremes
+from bavlo.plan.provenance import input_of_regions, inputs_of
+from bavlo.plan.reading import rechunked_source
+from bavlo.plan.result import TableResult
+from bavlo.plan.wording import counted, empty_rows
+from bavlo.request.options import asked
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables.schema import EXTREMES
+from bavlo.tables.table import Table
+
+
+def extremes(request: Request, report: Reporter) -> TableResult:
+    """Counts, indices or return levels as a table, and the events where they are asked for."""
+    if request.conditions.return_levels:
+        from bavlo.commands.return_levels import return_levels
+
+        return return_levels(request, report)
+    plan = plan_extremes(request, report)
+    arrays = ExtremesArrays(plan)
+    with ExitStack() as stack:
+        sources = {
+            name: stack.enter_context(rechunked_source(source, plan.cells, request.run, report))
+            for name, source in plan.aligned.sources.items()
+        }
+        reading = replace(plan, aligned=replace(plan.aligned, sources=sources))
+        if not plan.on_cells:
+            count_regions(reading, arrays, report)
+        elif plan.whole_records:
+            count_by_bricks(reading, arrays, report)
+        else:
+            count_by_stream(reading, arrays, report)
+    table = _table(plan, arrays)
+    summary = _summary(plan, table)
+    about = about_extremes(plan, table, summary, report)
+    events = events_table(plan, arrays.daily) if request.output.events is not None else None
+    return TableResult(table, _title(plan), summary, about, events)
+
+
+def _units(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:
+    """(conditions, counts) units of the values."""
+    units = np.empty((len(arrays.names), len(arrays.counts)), object)
+    if not plan.bound:
+        units[:, 0] = [index.unit for index in plan.indices]
+    for n, bound in enumerate(plan.bound):
+        variable = bound.tests[0].variable
+        words = CountUnits(
+            "days" if plan.time.length == DAY else "steps",
+            variable.unit,
+            variable.what.kind == STATE,
+            plan.time.at_most_daily,
+        )
+        units[n] = [COUNTS[name].unit(words) for name in arrays.counts]
+    return units
+
+
+def _convert_sums(plan: ExtremesPlan, arrays: ExtremesArrays, units: np.ndarray) -> None:
+    """Totals and excesses in the unit that is asked for; those of states are differences."""
+    wanted = str(plan.request.measuring.unit)
+    for n, bound in enumerate(plan.bound):
+        variable = bound.tests[0].variable
+        check_output_unit(wanted, variable)
+        for c, name in enumerate(arrays.counts):
+            if COUNTS[name].is_sum:
+                difference = variable.what.kind == STATE
+                arrays.value[..., n, c] = convert(
+                    arrays.value[..., n, c], variable.unit, wanted, difference=difference
+                )
+                units[n, c] = units[n, c].replace(variable.unit, wanted, 1)
+
+
+def _variables(plan: ExtremesPlan) -> list[str]:
+    if plan.bound:
+        return [bound.variable for bound in plan.bound]
+    return [" and ".join(plan.roles[n] for n in index.needs) for index in plan.indices]
+
+
+def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
+    near = np.abs(arrays.steps - np.rint(arrays.steps)) < 1e-9 * (1 + arrays.steps)
+    arrays.steps = np.where(near, np.rint(arrays.steps), arrays.steps)
+    units = _units(plan, arrays)
+    if plan.request.measuring.unit is not None:
+        _convert_sums(plan, arrays, units)
+    starts, ends = plan.periods.bounds_text()
+    return EXTREMES.table(
+        {
+            "region": plan.regions.regions.labels,
+            "period": plan.periods.labels,
+            "start": starts,
+            "end": ends,
+            "condition": arrays.names,
+            "variable": _variables(plan),
+            "tested_on": plan.request.conditions.test_on,
+            "count": [
+                "steps" if name == "days" and plan.time.length != DAY else name
+                for name in arrays.counts
+            ],
+            "value": arrays.value,
+            "unit": units,
+            "area_valid": arrays.area_valid,
+            "steps": arrays.steps,
+            "steps_expected": plan.assignment.expected,
+            "note": _notes(plan, arrays),
+            "calendar": None if plan.time.is_gregorian else plan.time.calendar,
+        }
+    )
+
+
+def about_extremes(
+    plan: ExtremesPlan, table: Table, summary: tuple[str, ...], report: Reporter
+) -> dict[str, Any]:
+    """Provenance of counts and indices."""
+    regions = plan.regions
+    return {
+        "bavlo": __version__,
+        "request": asked(plan.request),
+        "inputs": [
+            *(each for source in plan.aligned.sources.values() for each in inputs_of(source)),
+            input_of_regions(regions),
+        ],
+        "variables": {
+            name: {"unit": one.unit, "kind": one.what.kind, "kind_evidence": one.what.why}
+            for name, one in plan.variables.items()
+        },
+        "regions": {
+            "count": len(regions.regions),
+            "label": regions.label,
+            "repairs": list(regions.repairs),
+        },
+        "definitions": {index.name: index.definition for index in plan.indices},
+        "tested_on": plan.request.conditions.test_on,
+        "base": plan.base_text or None,
+        "rules": {
+            "spells": "cut at the edges of periods"
+            if plan.period_steps.cut
+            else "run on over the edges of periods and count where they end",
+            "missing": "at most 3 days of a month and 15 of a year"
+            if plan.indices and plan.own_rule
+            else f"min_steps {plan.request.time.least_share:g}",
+            "min_area": plan.request.measuring.min_area,
+        },
+        "reported": f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",
+        "rows": len(table),
+        "summary": list(summary),
+        "warnings": list(report.warnings),
+    }
+
+
+def _notes(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:
+    """Why a value is empty, in a few words."""
+    notes = np.full(arrays.value.shape, "", object)
+    outside = plan.index.overlay.entries == 0
+    for r, p, n, c in np.argwhere(np.isnan(arrays.value)).tolist():
+        steps, wanted = arrays.steps[r, p, n], plan.assignment.expected[p]
+        area = arrays.area_valid[r, p, n]
+        if outside[r]:
+            notes[r, p, n, c] = "outside the grid"
+        elif (
+            arrays.counts[c] in COUNTS
+            and COUNTS[arrays.counts[c]].is_day
+            and steps >= wanted - ENOUGH
+        ):
+            notes[r, p, n, c] = "never met"
+        elif steps >= wanted - ENOUGH and area < plan.request.measuring.min_area - ENOUGH:
+            notes[r, p, n, c] = f"area_valid {area:.2f}"
+        elif steps >= wanted - ENOUGH:
+            notes[r, p, n, c] = "not defined"
+        else:
+            notes[r, p, n, c] = f"{steps:.6g} of {wanted:.6g} {plan.time.steps_name}"
+    return notes
+
+
+def _summary(plan: ExtremesPlan, table: Table) -> tuple[str, ...]:
+    calendar = plan.time.calendar
+    first, last = int(plan.periods.start[0]), int(plan.periods.end[-1]) - 1
+    lines = [
+        f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
+        f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
+    ]
+    tested = {
+        CELL: "each cell is tested, and the mean over the area is taken",
+        REGION: f"the {plan.request.measuring.measure[0]} of each region is tested",
+    }
+    lines.append(
+        f"tested on {plan.request.conditions.test_on}s: {tested[plan.request.conditions.test_on]}"
+    )
+    if plan.base is not None:
+        how = ""
+        if plan.bound:
+            how = ", no bootstrap: days of the base are part of what they are judged by"
+        elif any(i.bootstrapped for i in plan.indices):
+            how = (
+                ", with the bootstrap"
+                if plan.request.conditions.bootstrap
+                else ", without the bootstrap"
+            )
+        lines.append(f"percentiles of {plan.base}{how}")
+    lines += empty_rows(table)
+    if plan.left_out:
+        lines.append(
+            f"left out, since {plan.request.time.during} cuts them: {', '.join(plan.left_out)}"
+        )
+    return tuple(lines)
+
+
+def _title(plan: ExtremesPlan) -> str:
+    names: Sequence[str] = [str(r.condition) for r in plan.bound] or [i.name for i in plan.indices]
+    text = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    if len(plan.indices) == 1:
+        text += f" ({plan.indices[0].title})"
+    counts = f", {' and '.join(plan.request.conditions.count)}" if plan.bound else ""
+    return f"{text}{counts} by {plan.request.time.every_text.lower()}"

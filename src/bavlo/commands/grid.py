@@ -1,0 +1,230 @@
+"""From grids to a grid again: joined, cut, brought onto other cells, combined over periods."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo import __version__
+from bavlo.core.stats.anomalies import NORMAL
+from bavlo.core.stats.normals import Base, normals
+from bavlo.core.time.axis import iso_day
+from bavlo.core.values.kinds import total_unit_of
+from bavlo.core.values.units import convert
+from bavlo.engine.bricks import bricks_of
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs, size_text
+from bavlo.engine.protocol import ArrayRecords, Executor
+from bavlo.engine.segments import plan_segments, plan_units
+from bavlo.grids.writing import GridOutput, GridWriter
+from bavlo.plan.gridding import GridPlan, against_normal, grid_output, plan_grid
+from bavlo.plan.provenance import inputs_of
+from bavlo.plan.reading import BlockReader, rechunked_source
+from bavlo.plan.wording import counted, some_of
+from bavlo.request.options import asked
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+BRICK_VALUES = 2**22  # periods × cells that normals are made of at once
+KEPT_SHARE = 0.25  # of `memory` that values may take before they go to a scratch file
+COPIES_OF_CELLS = 6  # decoded, masked, filled and converted copies of a unit's cells
+KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
+
+
+@dataclass(frozen=True, eq=False)
+class GridResult:
+    """A grid that is ready to be written.
+
+    Parameters
+    ----------
+    output
+        Everything but the values.
+    about
+        Provenance as plain data.
+    """
+
+    plan: GridPlan
+    output: GridOutput
+    about: dict[str, Any]
+    report: Reporter
+
+    def write(self, writers: Sequence[GridWriter]) -> tuple[str, ...]:
+        """Compute the values and hand them to writers; says what was written."""
+        plan, run = self.plan, self.plan.request.run
+        empty: list[str] = []
+        with (
+            rechunked_source(plan.source, plan.cells, run, self.report) as source,
+            executor(run, grid_needs(plan), self.report.progress, self.report.note) as engine,
+        ):
+            fields = period_fields(plan, BlockReader(source, plan.cells), engine)
+            if plan.base is not None:
+                fields = fields_against_normals(plan, plan.base, fields, engine, self.report)
+            for n, values in fields:
+                if not _put(plan, writers, n, values):
+                    empty.append(plan.written.labels[n])
+        return _summary(plan, empty)
+
+
+def grid(request: Request, report: Reporter) -> GridResult:
+    """A grid of values, normals or anomalies."""
+    plan = plan_grid(request, report)
+    output = grid_output(plan)
+    about = {
+        "bavlo": __version__,
+        "request": asked(plan.request),
+        "inputs": inputs_of(plan.source),
+        "variable": {"name": output.name, "unit": output.unit, "stored": "float32"},
+        "combine": plan.combine,
+        "base": output.attributes.get("base"),
+        "periods": f"{output.labels[0]}..{output.labels[-1]}",
+        "warnings": list(report.warnings),
+    }
+    return GridResult(plan, output, about, report)
+
+
+def grid_needs(plan: GridPlan) -> Needs:
+    """What units and bricks take in memory, and what is kept beside them."""
+    cells, periods = plan.cells.cells.size, len(plan.periods)
+    assignment = plan.reducer.step_weights.assignment
+    units = plan_units(assignment, cells)
+    steps = max((unit.last - unit.first for unit in units), default=0)
+    kept = cells * 8.0 * KEPT_PER_CELL
+    if plan.base is not None:
+        kept += min(KEPT_SHARE * plan.request.run.memory, cells * periods * 8.0)
+    brick = min(BRICK_VALUES, cells * periods) if plan.base is not None else 0
+    return Needs(max(steps * cells, brick) * 8.0 * COPIES_OF_CELLS, kept)
+
+
+def period_fields(
+    plan: GridPlan, reader: BlockReader, engine: Executor
+) -> Iterator[tuple[int, np.ndarray]]:
+    """Number and values (C,) of one period after the other, in the output's unit."""
+    assignment = plan.reducer.step_weights.assignment
+    has_steps = assignment.step_ranges[1] > 0
+    segments = plan_segments(assignment, plan_units(assignment, plan.cells.cells.size))
+    own, difference = total_unit_of(plan.what, plan.combine), plan.source.variable.difference
+    waiting: dict[int, np.ndarray] = {}
+    following = 0
+    nothing = np.full(plan.cells.cells.size, np.nan)
+    for settled in engine.reduce(reader, plan.reducer, segments):
+        for some in settled:
+            values = convert(some.value, own, plan.unit, difference=difference)
+            if plan.inside is not None:
+                values = np.where(plan.inside, values, np.nan)
+            waiting |= {some.first + n: row for n, row in enumerate(values)}
+        # A period that goes on over several units comes after those that do not.
+        while following in waiting or (following < len(has_steps) and not has_steps[following]):
+            yield following, waiting.pop(following, nothing)
+            following += 1
+    for n in range(following, len(plan.periods)):
+        yield n, waiting.pop(n, nothing)
+
+
+@dataclass(frozen=True, eq=False)
+class NormalsWork:
+    """Normals of cells, and what is held against them, from the values of all periods."""
+
+    bricks: tuple[slice, ...]
+    cycle: tuple[str, ...]
+    years: np.ndarray
+    base: Base
+    calendar: str
+    smooth: int
+    product: str
+    written: tuple[str, ...]
+
+    def compute(self, number: int, values: Mapping[str, np.ndarray]) -> np.ndarray:
+        """(W, b) normals of the written periods, or (P, b) anomalies of all."""
+        value = np.asarray(values["value"])
+        found = normals(
+            value, self.cycle, self.years, self.base, ("mean", "std"), self.calendar, self.smooth
+        )
+        position = {kind: n for n, kind in enumerate(found.cycle)}
+        mean, std = found.values["mean"], found.values["std"]
+        if self.product == NORMAL:
+            return mean[[position[name] for name in self.written]]
+        which = np.array([position[kind] for kind in self.cycle])
+        return against_normal(self.product, value, mean[which], std[which])
+
+
+def fields_against_normals(
+    plan: GridPlan,
+    base: Base,
+    fields: Iterator[tuple[int, np.ndarray]],
+    engine: Executor,
+    report: Reporter,
+) -> Iterator[tuple[int, np.ndarray]]:
+    """All values first, then normals by bricks of cells, then one period after the other."""
+    cells, count = plan.cells.cells.size, len(plan.periods)
+    is_normal = plan.request.gridding.product == NORMAL
+    with _kept((count, cells), plan.request, report) as values:
+        for n, row in fields:
+            values[n] = row
+        out: np.ndarray = np.empty((len(plan.written), cells)) if is_normal else values
+        work = NormalsWork(
+            tuple(bricks_of(cells, count, BRICK_VALUES)),
+            plan.periods.cycle,
+            plan.years,
+            base,
+            plan.periods.calendar,
+            plan.request.climate.smooth,
+            plan.request.gridding.product,
+            plan.written.labels,
+        )
+        results = engine.by_bricks(ArrayRecords({"value": values}), work)
+        for part, found in zip(work.bricks, results, strict=True):
+            out[:, part] = found
+        chosen = np.arange(len(out)) if is_normal else plan.reported
+        for n, p in enumerate(chosen.tolist()):
+            yield n, np.asarray(out[p])
+
+
+def _put(plan: GridPlan, writers: Sequence[GridWriter], period: int, values: np.ndarray) -> bool:
+    """Write one period everywhere; whether it has any value."""
+    field = values.reshape(plan.layout.shape)
+    if plan.onto is not None:
+        field = plan.onto[1].apply(field, plan.request.measuring.min_area)
+    for writer in writers:
+        writer.put(period, field)
+    return not np.isnan(field).all()
+
+
+@contextmanager
+def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterator[np.ndarray]:
+    """Room for the values of all periods: in memory, or in a scratch file when they are many."""
+    size = shape[0] * shape[1] * 8
+    if size <= KEPT_SHARE * request.run.memory:
+        yield np.empty(shape)
+        return
+    folder = Path(tempfile.mkdtemp(prefix="bavlo-", dir=request.run.scratch))
+    report.note(f"{size_text(size)} of values go to a scratch file in {folder}")
+    try:
+        yield np.lib.format.open_memmap(folder / "values.npy", "w+", np.float64, shape)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _summary(plan: GridPlan, empty: Sequence[str]) -> tuple[str, ...]:
+    periods = plan.written
+    ny, nx = plan.layout.shape if plan.onto is None else plan.onto[0].shape
+    lines = [f"{counted(len(periods), 'period')} on {ny} rows × {nx} columns"]
+    if plan.source.time is not None and len(periods):
+        first = iso_day(int(periods.start[0]), periods.calendar)
+        lines[0] += f", {first}..{iso_day(int(periods.end.max()) - 1, periods.calendar)}"
+    if empty:
+        lines.append(
+            f"{len(empty)} periods have no value anywhere, since they are not complete: "
+            f"{some_of(empty)}"
+        )
+    if plan.left_out:
+        lines.append(
+            f"left out, since {plan.request.time.during} cuts them: {some_of(plan.left_out)}"
+        )
+    return tuple(lines)

@@ -1,0 +1,229 @@
+"""From a table and regions, or a grid, to what a map shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+import shapely
+
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.projection import same_system
+from bavlo.core.space.regions import LONLAT, Regions
+from bavlo.core.time.axis import DAY, iso_day, iso_days
+from bavlo.core.time.periods import STATIC_LABEL, step_periods
+from bavlo.errors import InputError, RequestError
+from bavlo.figures.maps import GridWindow, MapContent
+from bavlo.grids.open import format_of, open_grid
+from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
+from bavlo.plan.wording import some_of
+from bavlo.regions.read import read_regions
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables import csv
+from bavlo.tables.schema import schema_by_axes
+from bavlo.tables.table import Table
+
+FIXED = ("region", "period")
+
+
+def map_content(request: Request, report: Reporter) -> MapContent:
+    """Gather what a map shows; a table is told from a grid by what is in the file."""
+    paths = request.grids.arguments[0].paths
+    if len(paths) == 1 and format_of(paths[0]) is None:
+        return _of_table(request, report)
+    return _of_grid(request, report)
+
+
+def _of_table(request: Request, report: Reporter) -> MapContent:
+    table = csv.read(request.grids.arguments[0].paths[0])
+    if request.regions.regions is None:
+        raise RequestError("regions", "a map of a table needs its regions", "name their file")
+    for name, value in request.figure.pick:
+        table = table.where(name, value)
+    odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]
+    if odd:
+        raise RequestError(
+            "pick",
+            f"the table has several {odd[0]}s: {some_of(_texts(table, odd[0]))}",
+            f"choose one, as ‹pick {odd[0]}={_texts(table, odd[0])[0]}›",
+        )
+    schema = schema_by_axes(table)
+    column = request.figure.column or schema.shown
+    numbers = [c.name for c in table.columns if not c.is_text]
+    if column not in numbers:
+        raise RequestError("column", f"the table has no {column}", f"it has: {', '.join(numbers)}")
+    shape = table.axes["region"], table.axes["period"]
+    values = table.full(column).reshape(shape)
+    place = _periods(request.figure.period, table.labels("period"), values, report)
+    regions = read_regions(request.regions.regions, request.regions.reading).regions
+    polygons = _polygons(request.regions.regions, regions)
+    known = {name: n for n, name in enumerate(table.labels("region"))}
+    missing = [name for name in polygons.labels if name not in known]
+    if len(missing) == len(polygons):
+        raise InputError(
+            request.regions.regions,
+            f"none of its regions is in the table: it has {some_of(polygons.labels)}, the table "
+            f"{some_of(list(known))}",
+            "name the field with ‹label›",
+        )
+    if missing:
+        report.warn(f"{request.regions.regions}: not in the table: {some_of(missing)}")
+    at = np.array([known.get(name, -1) for name in polygons.labels])
+    shown = np.where(at >= 0, values[at][:, place].T, np.nan)
+    beneath = None
+    crs = LONLAT
+    if request.figure.beneath is not None:
+        source = open_grid((request.figure.beneath,), ReadOptions())
+        beneath = _window(source, [0])
+        crs = LONLAT if source.layout.is_lonlat else source.layout.crs
+    labels = table.labels("period")
+    names = [labels[n] for n in place]
+    shown_column = schema.column(column)
+    own_unit = shown_column.unit if shown_column is not None else ""
+    unit = own_unit or table.labels("unit")[0]
+    title = request.figure.title or _title(table, column, names)
+    return MapContent(
+        title,
+        unit,
+        _between(table, place),
+        names,
+        _in_system(polygons, crs),
+        polygons.labels,
+        shown,
+        beneath,
+        crs == LONLAT,
+        shown_column is not None and shown_column.about_zero,
+    )
+
+
+def _texts(table: Table, axis: str) -> list[str]:
+    return [f"{v:g}" if isinstance(v, float) else str(v) for v in table.labels(axis)]
+
+
+def _periods(
+    wanted: Sequence[str], labels: Sequence[str], values: np.ndarray, report: Reporter
+) -> list[int]:
+    if not wanted:
+        there = np.flatnonzero(np.isfinite(values).any(axis=0))
+        last = int(there[-1]) if there.size else len(labels) - 1
+        if len(labels) > 1:
+            report.note(f"period {labels[last]}, the last with values; others by ‹period›")
+        return [last]
+    if wanted == ("all",) and "all" not in labels:
+        return list(range(len(labels)))
+    unknown = [name for name in wanted if name not in labels]
+    if unknown:
+        raise RequestError(
+            "period", f"there is no period {unknown[0]}", f"there are: {some_of(list(labels))}"
+        )
+    return [list(labels).index(name) for name in wanted]
+
+
+def _title(table: Table, column: str, names: Sequence[str]) -> str:
+    words = {"percent_of_normal": "percent of normal", "value": ""}.get(column, column)
+    parts = [str(text) for text in dict.fromkeys(table.labels("variable"))]
+    for extra in ("condition", "count", "statistic", "class", "measure"):
+        if extra in table.header and table.labels(extra)[0] not in ("", "mean"):
+            parts.append(str(table.labels(extra)[0]))
+    parts += [words] if words else []
+    title = ", ".join(parts)
+    return f"{title}: {names[0]}" if len(names) == 1 and names[0] != STATIC_LABEL else title
+
+
+def _between(table: Table, place: Sequence[int]) -> str:
+    words = []
+    if "start" in table.header and table.labels("start")[0]:
+        starts, ends = table.along("start", "period"), table.along("end", "period")
+        if len(place) == 1:
+            words.append(f"{starts[place[0]]}..{ends[place[0]]}")
+    if "base" in table.header:
+        words.append(f"base {table.labels('base')[0]}")
+    return "   ·   ".join(words)
+
+
+def _of_grid(request: Request, report: Reporter) -> MapContent:
+    source = open_grid(request.grids.arguments[0].paths, request.grids.reading)
+    if isinstance(source.layout, CurvilinearLayout):
+        raise InputError(where(source), "is on two-dimensional coordinates", "map its regions")
+    labels = _labels(source)
+    place = [len(labels) - 1]
+    if request.figure.period:
+        unknown = [p for p in request.figure.period if p not in labels and p != "all"]
+        if unknown:
+            raise RequestError(
+                "period", f"there is no step {unknown[0]}", f"there are: {some_of(labels)}"
+            )
+        place = [labels.index(p) for p in request.figure.period if p in labels] or list(
+            range(len(labels))
+        )
+    elif len(labels) > 1:
+        report.note(f"step {labels[-1]}, the last; others by ‹period›")
+    shapes: np.ndarray | None = None
+    names: tuple[str, ...] = ()
+    crs = LONLAT if source.layout.is_lonlat else source.layout.crs
+    if request.regions.regions is not None:
+        regions = read_regions(request.regions.regions, request.regions.reading).regions
+        polygons = _polygons(request.regions.regions, regions)
+        shapes, names = _in_system(polygons, crs), polygons.labels
+    variable = source.variable
+    panels = [labels[n] for n in place]
+    title = request.figure.title or variable.title
+    if request.figure.title is None and len(panels) == 1 and panels[0]:
+        title += f": {panels[0]}"
+    about_zero = variable.difference or any(
+        word in f"{variable.name} {variable.long_name}" for word in ("anomaly", "score")
+    )
+    return MapContent(
+        title,
+        variable.unit,
+        where(source),
+        panels,
+        shapes,
+        names,
+        None,
+        _window(source, place),
+        crs == LONLAT,
+        about_zero,
+    )
+
+
+def _labels(source: GridSource) -> list[str]:
+    """Names of the steps: months of normals, else the periods that they are, else days."""
+    time = source.time
+    if time is None:
+        return [""]
+    days = iso_days(time.start, time.calendar)
+    if is_climatology(source):
+        return [day[5:7] if len(days) == 12 else day[5:] for day in days]
+    if len(time) == 1 and not isinstance(time.length, str) and time.length > DAY:
+        return [f"{days[0]}..{iso_day(int(time.end[0]) - 1, time.calendar)}"]
+    return list(step_periods(time).labels)
+
+
+def _window(source: GridSource, steps: Sequence[int]) -> GridWindow:
+    layout: GridLayout = source.layout
+    cells = whole(layout.shape)
+    values = np.stack([source.read(n, n + 1, cells)[0].reshape(layout.shape) for n in steps])
+    return GridWindow(layout.x_edges, layout.y_edges, values)
+
+
+def _polygons(path: Path, regions: object) -> Regions:
+    if not isinstance(regions, Regions) or regions.are_points:
+        raise InputError(path, "holds no polygons", "a map needs areas")
+    return regions
+
+
+def _in_system(regions: Regions, crs: str) -> np.ndarray:
+    """Polygons in the reference system of the map."""
+    if same_system(regions.crs, crs):
+        return regions.geometry
+    import pyproj
+
+    transformer = pyproj.Transformer.from_crs(regions.crs, crs, always_xy=True)
+
+    def moved(points: np.ndarray) -> np.ndarray:
+        return np.column_stack(transformer.transform(points[:, 0], points[:, 1]))
+
+    return np.asarray(shapely.transform(regions.geometry, moved), object)

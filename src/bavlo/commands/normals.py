@@ -1,0 +1,113 @@
+"""The climatology: what is usual in each region and period of the year."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from bavlo.commands.climate_series import PeriodSeries, load_series, normals_of
+from bavlo.core.stats.normals import Base, Normals, choose_base
+from bavlo.core.values.combine import MAX, MEAN, MIN
+from bavlo.errors import RequestError
+from bavlo.plan.result import TableResult
+from bavlo.plan.wording import counted
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables.schema import NORMALS
+
+# Periods that are made from normals of months: name, first month and number of months.
+FROM_MONTHS = {
+    "year": (("year", (1, 12)),),
+    "season": (("MAM", (3, 3)), ("JJA", (6, 3)), ("SON", (9, 3)), ("DJF", (12, 3))),
+}
+
+
+def normals(request: Request, report: Reporter) -> TableResult:
+    """The climatology, by region and period of the year."""
+    if request.climate.from_months:
+        return _from_months(request, report)
+    data = load_series(request, report)
+    base = choose_base(request.climate.base, data.year)
+    found = normals_of(data, data.value, base, request.climate.statistic, request.climate.smooth)
+    return _result(request, data, base, found, request.climate.statistic)
+
+
+def _from_months(request: Request, report: Reporter) -> TableResult:
+    """Normals of seasons and years from those of their months (WMO-No. 1203, §4.5)."""
+    wanted = FROM_MONTHS.get(request.time.rule.kind)
+    if request.time.rule.kind == "months":
+        wanted = ((str(request.time.every).upper(), request.time.rule.months),)
+    if wanted is None:
+        raise RequestError(
+            "from_months",
+            f"makes seasons, years and runs of months, not {request.time.every_text}",
+            "use ‹every season›, year or month initials such as NDJFM",
+        )
+    if "mean" not in request.climate.statistic:
+        raise RequestError("from_months", "makes means only", "leave ‹statistic› out")
+    data = load_series(request.every("month"), report)
+    if set(data.periods.cycle) - {f"{n:02d}" for n in range(1, 13)}:
+        raise RequestError("from_months", "needs a table of months", "make it with ‹every month›")
+    if data.combine in (MIN, MAX):
+        raise RequestError(
+            "from_months",
+            "adds up totals and averages means",
+            f"leave out ‹combine {data.combine}›",
+        )
+    base = choose_base(request.climate.base, data.year)
+    months = normals_of(data, data.value, base, ("mean",), 1)
+    values, years = [], []
+    for _, (first, count) in wanted:
+        names = [f"{(first - 1 + n) % 12 + 1:02d}" for n in range(count)]
+        missing = [name for name in names if name not in months.cycle]
+        if missing:
+            raise RequestError("from_months", f"the table has no month {missing[0]}")
+        place = [months.cycle.index(name) for name in names]
+        part = months.values["mean"][place]
+        added = data.combine != MEAN
+        values.append(np.sum(part, axis=0) if added else np.mean(part, axis=0))
+        years.append(months.years[place].min(axis=0))
+    found = Normals(tuple(n for n, _ in wanted), {"mean": np.array(values)}, np.array(years))
+    report.note("normals of longer periods made from the normals of their months")
+    return _result(request, data, base, found, ("mean",))
+
+
+def _result(
+    request: Request, data: PeriodSeries, base: Base, found: Normals, statistics: Sequence[str]
+) -> TableResult:
+    """The table of normals."""
+    count, regions, measures = len(found.cycle), len(data.regions), len(data.measures)
+    shape = (count, regions, measures)
+    value = np.stack(
+        [found.values[name].reshape(shape).transpose(1, 0, 2) for name in statistics],
+        axis=-1,
+    )
+    years = found.years.reshape(shape).transpose(1, 0, 2)
+    table = NORMALS.table(
+        {
+            "region": data.regions,
+            "period": found.cycle,
+            "base": str(base),
+            "variable": data.variable,
+            "measure": data.measures,
+            "combine": data.combine,
+            "order": data.orders,
+            "statistic": statistics,
+            "value": value,
+            "unit": data.units,
+            "years": years,
+        }
+    )
+    empty = int(np.isnan(value).sum())
+    lines = [
+        f"{len(table)} rows: {counted(regions, 'region')} × {counted(count, 'period')} of the "
+        f"year, base {base}"
+    ]
+    if empty:
+        lines.append(
+            f"{empty} rows have no value: fewer than 80 % of the base years are complete (see the "
+            "column years)"
+        )
+    about = {**data.about, "base": str(base)}
+    return TableResult(table, f"Normals of {data.title}", tuple(lines), about)

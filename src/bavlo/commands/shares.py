@@ -1,0 +1,154 @@
+"""Shares and areas of class codes, a table of its own that `series` gives."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.stats.measures import CellSample, OverlayIndex, codes_of
+from bavlo.core.time.periods import Assignment
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs
+from bavlo.engine.segments import plan_segments, plan_units
+from bavlo.plan.provenance import about_series
+from bavlo.plan.reading import BlockReader
+from bavlo.plan.result import TableResult
+from bavlo.plan.series import SeriesPlan
+from bavlo.plan.series_table import series_summary
+from bavlo.request.reporter import Reporter
+from bavlo.tables.schema import CLASSES
+from bavlo.tables.table import Table
+
+COPIES_OF_CELLS = 12  # codes of a unit and where each of them is held
+
+
+@dataclass(frozen=True, eq=False)
+class PeriodShares:
+    """Classes of one period, which has one step.
+
+    Parameters
+    ----------
+    codes : (K,) float64
+        Those that occur.
+    values : (K, R, 2) float64
+        Share of each region, and km²; NaN where too little has data.
+    area_valid : (R,) float64
+    """
+
+    period: int
+    codes: np.ndarray
+    values: np.ndarray
+    area_valid: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class ShareReducer:
+    """Shares of each step; nothing goes on from one to the next.
+
+    Parameters
+    ----------
+    square_km
+        The overlay with the areas of cells.
+    """
+
+    index: OverlayIndex
+    square_km: OverlayIndex
+    assignment: Assignment
+    min_area: float
+
+    def update(self, unit: Unit, block: np.ndarray) -> list[list[PeriodShares]]:
+        """Shares of each step of a unit (T, C) that belongs to a period."""
+        low, high = np.searchsorted(self.assignment.step, [unit.first, unit.last])
+        pairs = zip(
+            self.assignment.step[low:high].tolist(),
+            self.assignment.period[low:high].tolist(),
+            strict=True,
+        )
+        return [[self._of_step(period, block[[step - unit.first]]) for step, period in pairs]]
+
+    def _of_step(self, period: int, block: np.ndarray) -> PeriodShares:
+        sample = CellSample(self.index, block)
+        codes = codes_of(block)
+        held = np.ascontiguousarray((block == codes[:, None]).T).astype(np.float64)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share = (self.index.matrix @ held).T / sample.valid_weight
+        enough = (sample.area_valid >= self.min_area - ENOUGH) & (sample.area_valid > 0)
+        share = np.where(enough, share, np.nan)
+        area = np.where(np.isnan(share), np.nan, (self.square_km.square_km @ held).T)
+        return PeriodShares(period, codes, np.stack([share, area], axis=-1), sample.area_valid[0])
+
+    def merge(self, earlier: list[PeriodShares], later: list[PeriodShares]) -> list[PeriodShares]:
+        """Those of both."""
+        return earlier + later
+
+    def settle(self, state: list[PeriodShares]) -> tuple[list[PeriodShares], None]:
+        """All of them."""
+        return state, None
+
+    def close(self, state: list[PeriodShares]) -> list[PeriodShares]:
+        """All of them."""
+        return state
+
+
+def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
+    """Share and area of every class code in every region, step by step."""
+    request, assignment = plan.request, plan.step_weights.assignment
+    areas = plan.source.layout.ellipsoid_areas(plan.overlay.cells)
+    reducer = ShareReducer(
+        plan.index, OverlayIndex(plan.overlay, areas), assignment, request.measuring.min_area
+    )
+    cells = plan.cells.cells.size
+    units = plan_units(assignment, cells)
+    steps = max((unit.last - unit.first for unit in units), default=0)
+    needs = Needs(steps * cells * 8 * COPIES_OF_CELLS, 0)
+    found: list[PeriodShares] = []
+    with executor(request.run, needs, report.progress, report.note) as engine:
+        reader = BlockReader(plan.source, plan.cells)
+        for settled in engine.reduce(reader, reducer, plan_segments(assignment, units)):
+            found += settled
+    table = _class_table(plan, found)
+    summary = series_summary(plan, table)
+    title = f"{plan.source.variable.title}: shares of classes"
+    return TableResult(table, title, summary, about_series(plan, table, summary, report))
+
+
+def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
+    """Rows by region, period and class, with share and area as measures."""
+    codes = np.unique(np.concatenate([np.zeros(0), *(each.codes for each in found)]))
+    regions, periods = len(plan.labels), len(plan.periods)
+    value = np.full((regions, periods, codes.size, 2), np.nan)
+    area_valid = np.full((regions, periods), np.nan)
+    steps = np.zeros((regions, periods))
+    for each in found:
+        known = np.zeros(regions, bool)
+        if each.codes.size:
+            known = ~np.isnan(each.values).all(axis=(0, 2))
+        value[known, each.period] = 0.0  # a class that is not there has no area
+        value[:, each.period, np.searchsorted(codes, each.codes)] = each.values.transpose(1, 0, 2)
+        area_valid[:, each.period], steps[:, each.period] = each.area_valid, known
+    notes = np.full(value.shape[:2], "", object)
+    notes[steps == 0] = [f"area_valid {a:.2f}" for a in area_valid[steps == 0]]
+    notes[plan.overlay.entries == 0] = "outside the grid"
+    meanings = dict(plan.source.variable.flags)
+    starts, ends = plan.periods.bounds_text()
+    return CLASSES.table(
+        {
+            "region": plan.labels,
+            "period": plan.periods.labels,
+            "start": starts,
+            "end": ends,
+            "variable": plan.source.variable.name,
+            "measure": ["share", "area"],
+            "value": value,
+            "unit": ["1", "km2"],
+            "combine": "",
+            "order": "region",
+            "area_valid": area_valid,
+            "steps": steps,
+            "steps_expected": 1.0,
+            "note": notes,
+            "class": [meanings.get(int(code), str(int(code))) for code in codes],
+        }
+    )

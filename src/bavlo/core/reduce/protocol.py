@@ -1,0 +1,54 @@
+"""What the main loop needs of a reducer, and the units of work that it is fed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol, TypeVar
+
+ValuesT = TypeVar("ValuesT", contravariant=True)
+StateT = TypeVar("StateT")
+SettledT = TypeVar("SettledT", covariant=True)
+
+ENOUGH = 1e-9  # rounding that a share of steps or of an area may lack
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit of work: a run of steps on the used cells.
+
+    Parameters
+    ----------
+    first, last
+        Steps, the last excluded.
+    parts
+        Units that are read together; empty where it is read by itself.
+    """
+
+    first: int
+    last: int
+    parts: tuple[Unit, ...] = ()
+
+    @property
+    def each(self) -> tuple[Unit, ...]:
+        """The units that are read together: itself, if no others."""
+        return self.parts or (self,)
+
+
+class Reducer(Protocol[ValuesT, StateT, SettledT]):
+    """From the values of units to results, by states that merge in order of time.
+
+    A reducer is picklable and keeps nothing between calls, so that units may be computed anywhere.
+    """
+
+    def update(self, unit: Unit, values: ValuesT) -> Sequence[StateT]:
+        """The states of one unit by itself: one, or one for each of its parts in order of time."""
+
+    def merge(self, earlier: StateT, later: StateT) -> StateT:
+        """The state of two neighbouring runs of steps together."""
+
+    def settle(self, state: StateT) -> tuple[SettledT, StateT | None]:
+        """What no other step can change any more, and the rest; None where nothing is left."""
+
+    def close(self, state: StateT) -> SettledT:
+        """All that is left of a state after which no step follows."""

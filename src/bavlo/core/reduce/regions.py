@@ -1,0 +1,222 @@
+"""From blocks of cells to one value for each region and period, in either order.
+
+`RegionFirst` measures each step of a region and combines the steps; `CellFirst` combines the steps
+of each cell and measures the cells of a region.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.reduce.period_state import (
+    Coverage,
+    PeriodState,
+    PeriodSums,
+    PeriodValues,
+    Rules,
+    StepWeights,
+)
+from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer, UnitSteps
+from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.stats.measures import CellSample, Measure, OverlayIndex
+from bavlo.core.values.combine import MEAN, TOTAL
+
+
+class RegionReducer(PeriodReducer[PeriodValues]):
+    """What both orders share: measures of regions, and how much of their area had data.
+
+    Parameters
+    ----------
+    index
+        Shared areas of R regions and C cells.
+    measures
+        M measures.
+    """
+
+    def __init__(
+        self,
+        index: OverlayIndex,
+        step_weights: StepWeights,
+        measures: tuple[Measure, ...],
+        rules: Rules,
+    ) -> None:
+        super().__init__(step_weights, rules)
+        self.index = index
+        self.measures = measures
+        self.percents = tuple(m.percent for m in measures if m.percent is not None)
+
+    def covered(self, steps: UnitSteps, sample: CellSample, sums: PeriodSums) -> OpenPeriods:
+        """The state of a unit: its sums, and the coverage of its steps."""
+        if len(sample.area_valid) == 1:
+            coverage = self._coverage_alike(steps, sample.area_valid)
+        else:
+            coverage = self._coverage(steps, sample.area_valid)
+        return (PeriodState(steps.first, steps.unit.first, steps.unit.last, sums, coverage),)
+
+    def _coverage(self, steps: UnitSteps, area_valid: np.ndarray) -> Coverage:
+        """Of steps with an area (T, R) of their own."""
+        unit = steps.unit
+        area = np.broadcast_to(area_valid, (unit.last - unit.first, self.index.overlay.regions))
+        counted = self._counts(area)
+        days = steps.share * steps.of(self.step_weights.duration)
+        by_day = steps.matrix(days)
+        return Coverage(
+            steps.matrix(steps.share) @ counted,
+            by_day @ (counted * area),
+            by_day @ counted,
+            by_day @ np.ascontiguousarray(area),
+            steps.added(days),
+        )
+
+    def _coverage_alike(self, steps: UnitSteps, area: np.ndarray) -> Coverage:
+        """Of steps that all miss the same cells and so have the same area (1, R)."""
+        counted = self._counts(area)
+        number = steps.added(steps.share)[:, None]
+        length = steps.added(steps.share * steps.of(self.step_weights.duration))[:, None]
+        return Coverage(
+            number * counted,
+            length * (counted * area),
+            length * counted,
+            length * area,
+            length[:, 0],
+        )
+
+    def _counts(self, area: np.ndarray) -> np.ndarray:
+        """1 where a step has enough area to count, else 0."""
+        return ((area >= self.rules.min_area - ENOUGH) & (area > 0)).astype(np.float64)
+
+
+class RegionFirst(RegionReducer):
+    """Measure each step of a region, then combine the steps."""
+
+    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
+        """Measure every step (T, C) and combine the measures."""
+        steps = self.unit_steps(unit)
+        if self.sums_first and len(block) > 1:
+            state = self._cells_summed(steps, block)
+            if state is not None:
+                return state
+        sample = CellSample(self.index, block, self.percents)
+        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
+        rows = np.stack(values, axis=-1).reshape(block.shape[0], -1)
+        return self.covered(steps, sample, self.period_sums(steps, rows))
+
+    @cached_property
+    def sums_first(self) -> bool:
+        """Whether totals over steps and sums over cells may change places."""
+        return (
+            all(measure.adds_up for measure in self.measures)
+            and self.rules.combine in (TOTAL, MEAN)
+            and self.rules.degrees is None
+            and self.rules.most_missing is None
+        )
+
+    def _cells_summed(self, steps: UnitSteps, block: np.ndarray) -> OpenPeriods | None:
+        """Add up the steps of each cell first; None where not all steps miss the same cells.
+
+        What is added is the same, in another order, and a region is measured once a period instead
+        of once a step.
+        """
+        sample = CellSample(self.index, steps.matrix(self._amounts(steps)) @ block)
+        if not _miss_alike(block, sample.invalid):
+            return None
+        return self._of_sums(steps, sample)
+
+    def _amounts(self, steps: UnitSteps) -> np.ndarray:
+        """(N,) what each step of a period is multiplied by before it is added up."""
+        total = self.rules.combine == TOTAL
+        each = self.step_weights.factor if total else self.step_weights.weight
+        return np.asarray(steps.share * steps.of(each))
+
+    def plain_runs(self, unit: Unit) -> np.ndarray | None:
+        """(P,) first steps of the unit's periods, counted from its own first step.
+
+        None unless its steps may simply be added up, each in one period, before they are measured.
+        """
+        steps = self.unit_steps(unit) if self.sums_first else None
+        if steps is None or not np.array_equal(steps.step, np.arange(unit.last - unit.first)):
+            return None
+        starts = np.flatnonzero(np.diff(steps.period, prepend=-1))
+        amounts = self._amounts(steps)
+        number = np.diff(np.append(starts, amounts.size))
+        return starts if (amounts == np.repeat(amounts[starts], number)).all() else None
+
+    def state_of_sums(self, unit: Unit, sums: np.ndarray) -> OpenPeriods:
+        """The same as `state_of`, from the sums (P, C) over the `plain_runs` of a unit."""
+        steps = self.unit_steps(unit)
+        starts = np.flatnonzero(np.diff(steps.period, prepend=-1))
+        sums = sums * self._amounts(steps)[starts, None]
+        return self._of_sums(steps, CellSample(self.index, sums))
+
+    def _of_sums(self, steps: UnitSteps, sample: CellSample) -> OpenPeriods:
+        """Measure sums over periods of which all miss the same cells."""
+        periods = sample.steps
+        values = [measure.compute(sample) for measure in self.measures]
+        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        stacked = np.stack([np.where(enough, v, np.nan) for v in values], axis=-1)
+        rows = stacked.reshape(periods, -1)
+        days = steps.share * steps.of(self.step_weights.duration)
+        weights = steps.share * steps.of(self.step_weights.weight)
+        known = ~np.isnan(rows)
+        sums = PeriodSums(
+            np.where(known, rows, 0.0),
+            np.bincount(steps.period, weights, periods)[:, None] * known,
+            np.bincount(steps.period, days, periods)[:, None] * known,
+        )
+        return self.covered(steps, sample, sums)
+
+    def finish(self, state: PeriodState) -> PeriodValues:
+        """Values of periods that are over."""
+        rows = state.sums.combined(self.rules, *self.time_of(state))
+        steps = state.coverage.steps
+        value = rows.reshape(*steps.shape, len(self.measures))
+        return PeriodValues(state.first, value, state.coverage.area_valid(), steps)
+
+
+def _miss_alike(block: np.ndarray, missing: np.ndarray) -> bool:
+    """Whether all steps of a block (T, C) miss the same cells.
+
+    Parameters
+    ----------
+    missing : (P, C) or (1, C) bool
+        Cells whose sums over the steps of each period lack a step; one row if all are alike.
+    """
+    if len(missing) > 1:
+        return False
+    # A sum has a value only where all steps have one: only the others need another look.
+    others = np.flatnonzero(missing[0])
+    return all(np.isnan(row[others]).all() for row in block)
+
+
+class CellFirst(RegionReducer):
+    """Combine the steps of each cell, then measure the cells of a region.
+
+    A cell with too few steps has no value. `area_valid` of a period with enough steps is the share
+    of the area whose cells have one.
+    """
+
+    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
+        """Combine the values (T, C) of every cell."""
+        steps = self.unit_steps(unit)
+        sample = CellSample(self.index, block)
+        return self.covered(steps, sample, self.period_sums(steps, block))
+
+    def finish(self, state: PeriodState) -> PeriodValues:
+        """Values of periods that are over."""
+        start, length = self.time_of(state)
+        coverage = state.coverage
+        sample = CellSample(
+            self.index, state.sums.combined(self.rules, start, length), self.percents
+        )
+        least = (self.rules.min_steps - ENOUGH) * length
+        if self.rules.most_missing is not None:
+            least = length - self.rules.most_missing[0] - ENOUGH
+        complete = coverage.counted_days >= least[:, None]
+        area = np.broadcast_to(sample.area_valid, coverage.steps.shape)
+        enough = complete & (coverage.counted_days > 0) & (area >= self.rules.min_area - ENOUGH)
+        values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
+        area = np.where(complete, area, coverage.area_valid())
+        return PeriodValues(state.first, np.stack(values, axis=-1), area, coverage.steps)

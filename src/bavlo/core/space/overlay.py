@@ -1,0 +1,494 @@
+"""The overlay: the exact area that every cell and every region share.
+
+An edge is split where it meets grid lines, so that each piece lies in one cell. By Green's theorem
+the piece adds a signed area to its own cell and a signed height to every cell further along the
+row. Summed over a region's closed outline that is the shared area, holes and islands included.
+The work goes with the number of edges and of boundary cells, never with cells × vertices, and all
+regions are done at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import sparse
+
+from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
+from bavlo.core.space.regions import RegionEdges
+
+SLIVER = 1e-9  # a smaller share of a cell is nothing
+EDGES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
+
+
+@dataclass(frozen=True, eq=False)
+class Overlay:
+    """Shared areas of R regions and the C cells that they touch, as a sparse matrix.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the whole grid.
+    cells : (C,) int64
+        Flat numbers of the used cells (row by row in file order), ascending.
+    indptr : (R + 1,) int64
+        Where each region's entries begin.
+    index : (N,) int32
+        Which used cell an entry is about, ascending within a region.
+    fraction : (N,) float64
+        Share of the cell that the region covers, 0 to 1.
+    weight : (N,) float64
+        Shared area, km² on the sphere (longitude-latitude) or true area (projected grids).
+    region_weight : (R,) float64
+        The whole area of each region in the same unit, also where it lies outside the grid.
+    """
+
+    shape: tuple[int, int]
+    cells: np.ndarray
+    indptr: np.ndarray
+    index: np.ndarray
+    fraction: np.ndarray
+    weight: np.ndarray
+    region_weight: np.ndarray
+
+    @property
+    def regions(self) -> int:
+        """How many regions there are."""
+        return self.indptr.size - 1
+
+    @property
+    def entries(self) -> np.ndarray:
+        """(R,) how many cells each region touches."""
+        return np.diff(self.indptr)
+
+    def matrix(self) -> sparse.csr_array:
+        """The weights as an (R, C) sparse matrix, km²."""
+        shape = (self.regions, self.cells.size)
+        return sparse.csr_array((self.weight, self.index, self.indptr), shape=shape)
+
+    def outside(self) -> np.ndarray:
+        """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""
+        inside = np.zeros(self.regions)
+        np.add.at(inside, np.repeat(np.arange(self.regions), self.entries), self.weight)
+        whole = np.where(self.region_weight > 0, self.region_weight, 1.0)
+        share = 1 - inside / whole
+        return np.where((share < 1e-9) | (self.region_weight <= 0), 0.0, np.minimum(share, 1.0))
+
+
+def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
+    """Shared areas of regions and grid cells.
+
+    Parameters
+    ----------
+    edges
+        Outlines in the reference system of the grid: degrees for longitude-latitude grids (any
+        multiple of 360 away), else metres.
+    layout
+        The cells.
+
+    Notes
+    -----
+    Longitude-latitude: edges are straight in longitude and latitude, and areas are exact on the
+    sphere. Otherwise areas are planar fractions of a cell times the cell's true (WGS 84) area.
+    """
+    if isinstance(layout, CurvilinearLayout):
+        raise TypeError("use overlay_of, which knows the shapes")
+    sphere = layout.is_lonlat
+    outlines = edges
+    ny, nx = layout.shape
+    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
+    if sphere:
+        edges = _wrapped(edges, x_lines[0], x_lines[-1])
+
+    descending = layout.y_edges[0] > layout.y_edges[-1]
+    westward = layout.x_edges[0] > layout.x_edges[-1]
+    numbers, fractions, counts = [], [], np.zeros(edges.count, np.int64)
+    for batch in _batches(edges):
+        region, row, column, fraction = _shares(batch, x_lines, y_lines, sphere, descending)
+        number = row * nx + (nx - 1 - column if westward else column)
+        if westward:
+            order = np.lexsort((number, region))
+            number, fraction = number[order], fraction[order]
+        numbers.append(number)
+        fractions.append(fraction)
+        counts += np.bincount(region, minlength=edges.count)
+
+    number = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
+    fraction = np.concatenate(fractions) if fractions else np.zeros(0)
+    cells, index = _used_cells(number, ny * nx)
+    if sphere:
+        rows, columns = layout.sphere_areas()
+        cell_area = rows[cells // nx] * columns[cells % nx]
+        region_weight = sphere_areas(outlines)
+    else:
+        cell_area = layout.ellipsoid_areas(cells)
+        region_weight = _true_areas(edges, layout, fraction * cell_area[index], counts)
+    return Overlay(
+        (ny, nx),
+        cells,
+        np.concatenate([[0], np.cumsum(counts)]),
+        index,
+        fraction,
+        fraction * cell_area[index],
+        region_weight,
+    )
+
+
+def _used_cells(number: np.ndarray, grid_size: int) -> tuple[np.ndarray, np.ndarray]:
+    """The different cell numbers, ascending, and where each entry's cell stands among them."""
+    if number.size < grid_size // 64:
+        cells, index = np.unique(number, return_inverse=True)
+        return cells, index.astype(np.int32)
+    used = np.zeros(grid_size, bool)  # several times faster than sorting, where it is no larger
+    used[number] = True
+    cells = np.flatnonzero(used)
+    place = np.zeros(grid_size, np.int32)
+    place[cells] = np.arange(cells.size, dtype=np.int32)
+    return cells, place[number]
+
+
+def sphere_areas(edges: RegionEdges) -> np.ndarray:
+    """Area of each region on the sphere of WGS 84's area, edges straight in longitude-latitude.
+
+    Returns
+    -------
+    areas : (R,) float64
+        km².
+
+    Examples
+    --------
+    The octant from the equator to the pole is an eighth of the sphere.
+
+    >>> from shapely import box
+    >>> from bavlo.core.space.regions import region_edges
+    >>> octant = sphere_areas(region_edges(np.array([box(0, 0, 90, 90)])))
+    >>> float(octant[0] / (4 * np.pi * AUTHALIC_RADIUS_KM**2))
+    0.125
+    """
+    if not edges.region.size:
+        return np.zeros(edges.count)
+    origin = _home(edges)
+    _, area = _sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
+    total = np.bincount(edges.region, weights=area, minlength=edges.count)
+    return np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2
+
+
+def ellipsoid_areas(edges: RegionEdges) -> np.ndarray:
+    """Area of each region on the WGS 84 ellipsoid, edges straight in longitude-latitude.
+
+    ∮ λ dq along every edge by Gauss-Legendre quadrature, q being the area between the equator and
+    a latitude for one radian of longitude: exact to rounding for edges of a few degrees.
+
+    Returns
+    -------
+    areas : (R,) float64
+        km².
+
+    Examples
+    --------
+    >>> from shapely import box
+    >>> from bavlo.core.space.regions import region_edges
+    >>> float(round(ellipsoid_areas(region_edges(np.array([box(0, 0, 90, 90)])))[0] / 1e6, 3))
+    63.758
+    """
+    if not edges.region.size:
+        return np.zeros(edges.count)
+    origin = _home(edges)
+    total = np.zeros(edges.region.size)
+    for node, weight in zip(*np.polynomial.legendre.leggauss(12), strict=True):
+        share = (node + 1) / 2
+        longitude = edges.x0 - origin + share * (edges.x1 - edges.x0)
+        latitude = edges.y0 + share * (edges.y1 - edges.y0)
+        total += weight / 2 * longitude * zone_width(latitude)
+    total *= np.radians(1) * np.radians(edges.y1 - edges.y0)
+    return np.abs(np.bincount(edges.region, weights=total, minlength=edges.count))
+
+
+def _home(edges: RegionEdges) -> np.ndarray:
+    """(E,) where the region of each edge begins, so that areas are taken from close by."""
+    first = np.searchsorted(edges.region, np.arange(edges.count))
+    return np.asarray(edges.x0[np.minimum(first, edges.region.size - 1)][edges.region])
+
+
+def _true_areas(
+    edges: RegionEdges, layout: GridLayout, weight: np.ndarray, counts: np.ndarray
+) -> np.ndarray:
+    """Whole true areas of regions on a projected grid, km².
+
+    What lies inside the grid is known cell by cell; the planar share outside is given the areal
+    scale of the region's inside.
+    """
+    x, y, region = edges.x0, edges.y0, edges.region
+    origin = _home(edges) if region.size else x
+    cross = ((x - origin) + (edges.x1 - origin)) / 2 * (edges.y1 - y)
+    planar = np.abs(np.bincount(region, weights=cross, minlength=edges.count))
+    owner = np.repeat(np.arange(edges.count), counts)
+    true_inside = np.bincount(owner, weights=weight, minlength=edges.count)
+    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
+    planar_inside = np.zeros(edges.count)
+    for batch in _batches(edges):
+        which, row, column, fraction = _shares(batch, x_lines, y_lines, sphere=False)
+        area = fraction * np.diff(y_lines)[row] * np.diff(x_lines)[column]
+        planar_inside += np.bincount(which, weights=area, minlength=edges.count)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        scale = np.where(planar_inside > 0, true_inside / planar_inside, 1e-6)
+    return planar * scale
+
+
+def _wrapped(edges: RegionEdges, west: float, east: float) -> RegionEdges:
+    """Edges repeated a whole turn away, as often as their region reaches into the grid there."""
+    if not edges.region.size:
+        return edges
+    starts = np.searchsorted(edges.region, np.arange(edges.count + 1))
+    filled = np.flatnonzero(np.diff(starts))
+    lowest, highest = np.full(edges.count, np.inf), np.full(edges.count, -np.inf)
+    lowest[filled] = np.minimum.reduceat(np.minimum(edges.x0, edges.x1), starts[filled])
+    highest[filled] = np.maximum.reduceat(np.maximum(edges.x0, edges.x1), starts[filled])
+    lowest, highest = lowest[edges.region], highest[edges.region]
+    shifts = np.arange(
+        np.floor((west - highest.max()) / 360), np.ceil((east - lowest.min()) / 360) + 1
+    )
+    kept = [(s, (highest + 360 * s > west) & (lowest + 360 * s < east)) for s in shifts]
+    kept = [(s, keep) for s, keep in kept if keep.any()]
+    if len(kept) == 1 and kept[0][0] == 0 and kept[0][1].all():
+        return edges
+    if not kept:
+        kept = [(0.0, np.ones(edges.region.size, bool))]  # beside the grid, but not forgotten
+    else:
+        seen = np.logical_or.reduce([keep for _, keep in kept])
+        kept.append((0.0, ~seen))
+    region = np.concatenate([edges.region[keep] for _, keep in kept])
+    order = np.argsort(region, kind="stable")
+
+    def copied(values: np.ndarray, turn: float) -> np.ndarray:
+        return np.concatenate([values[keep] + s * turn for s, keep in kept])[order]
+
+    return RegionEdges(
+        copied(edges.x0, 360),
+        copied(edges.y0, 0),
+        copied(edges.x1, 360),
+        copied(edges.y1, 0),
+        region[order],
+        edges.count,
+    )
+
+
+def _batches(edges: RegionEdges) -> Iterator[RegionEdges]:
+    """Runs of whole regions of about EDGES_AT_ONCE edges."""
+    ends = np.searchsorted(edges.region, np.arange(1, edges.count + 1))
+    start = 0
+    while start < edges.region.size:
+        fit = np.searchsorted(ends, start + EDGES_AT_ONCE, side="right")
+        after = np.searchsorted(ends, start, side="right")
+        stop = int(ends[max(fit - 1, after)])
+        part = slice(start, stop)
+        yield RegionEdges(
+            edges.x0[part],
+            edges.y0[part],
+            edges.x1[part],
+            edges.y1[part],
+            edges.region[part],
+            edges.count,
+        )
+        start = stop
+
+
+def _shares(
+    edges: RegionEdges,
+    x_lines: np.ndarray,
+    y_lines: np.ndarray,
+    sphere: bool,
+    descending: bool = False,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Covered fraction of every touched cell.
+
+    Parameters
+    ----------
+    x_lines, y_lines : float64
+        Ascending grid lines.
+    sphere
+        Areas on the sphere rather than the plane.
+    descending
+        Count the rows from the last line down.
+
+    Returns
+    -------
+    region, row, column : (N,) int64
+        Ascending by region, row, column.
+    fraction : (N,) float64
+        Greater than SLIVER, at most 1.
+    """
+    nx, ny = x_lines.size - 1, y_lines.size - 1
+    # Every edge is taken from its western end, so that the edge that two neighbours share is
+    # split and rounded alike for both and they never share more than a cell has.
+    rechunked = (edges.x0 > edges.x1) | ((edges.x0 == edges.x1) & (edges.y0 > edges.y1))
+    x0, x1 = np.where(rechunked, edges.x1, edges.x0), np.where(rechunked, edges.x0, edges.x1)
+    y0, y1 = np.where(rechunked, edges.y1, edges.y0), np.where(rechunked, edges.y0, edges.y1)
+    sign = np.where(rechunked, -1.0, 1.0)
+
+    # Horizontal edges enclose nothing, and neither does what lies north, south or east.
+    keep = (y0 != y1) & (np.maximum(y0, y1) > y_lines[0]) & (np.minimum(y0, y1) < y_lines[-1])
+    keep &= x0 < x_lines[-1]
+    edge = np.flatnonzero(keep)
+    y0, x0, y1, x1, edge = _split(y0[edge], x0[edge], y1[edge], x1[edge], edge, y_lines)
+    middle = (y0 + y1) / 2
+    inside = (middle > y_lines[0]) & (middle < y_lines[-1])
+    x0, y0, x1, y1, edge = (a[inside] for a in (x0, y0, x1, y1, edge))
+    x0, y0, x1, y1, edge = _split(x0, y0, x1, y1, edge, x_lines)
+
+    row = np.clip(np.searchsorted(y_lines, (y0 + y1) / 2, side="right") - 1, 0, ny - 1)
+    column = np.searchsorted(x_lines, (x0 + x1) / 2, side="right") - 1
+    # What lies west of the grid bounds the first column as a wall on its western side.
+    west = column < 0
+    x0, x1 = np.where(west, x_lines[0], x0), np.where(west, x_lines[0], x1)
+    column = np.maximum(column, 0)
+    inside = column < nx
+    x0, y0, x1, y1, edge, row, column = (a[inside] for a in (x0, y0, x1, y1, edge, row, column))
+
+    strip = _sphere_strip if sphere else _plane_strip
+    height, area = strip(x0, y0, x1, y1, x_lines[column + 1])
+    full_height, _ = strip(x_lines[0], y_lines[:-1], x_lines[0], y_lines[1:], x_lines[0])
+    scale = sign[edge] / full_height[row]
+    # Rounded to 2^-48 of a cell they add up exactly, in any order: a region's cells do not depend
+    # on the regions beside it.
+    height = np.rint(-height * scale * 2.0**48) / 2.0**48
+    area = np.rint(area * scale / np.diff(x_lines)[column] * 2.0**48) / 2.0**48
+
+    row = ny - 1 - row if descending else row
+    key = (edges.region[edge].astype(np.int64) * ny + row) * nx + column
+    key, height, area = _sum_by_key(key, height, area)
+    return _fill_rows(key, height, area, nx, ny)
+
+
+def _fill_rows(
+    key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: int
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Fractions of the cells that edges pass, and of the cells between them.
+
+    Heights are shares of the row's height; cumulated along a row they are the share of each
+    further cell that is covered until the next edge: a whole number, unless the outline runs
+    level through the row.
+    """
+    if not key.size:
+        nothing = np.zeros(0, np.int64)
+        return nothing, nothing, nothing, np.zeros(0)
+    strip, column = np.divmod(key, nx)
+    new_strip = np.diff(strip, prepend=-1) != 0
+    first = np.maximum.accumulate(np.where(new_strip, np.arange(key.size), 0))
+    cumulated = np.cumsum(height)
+    before = np.concatenate([[0.0], cumulated[:-1]])
+    base = before[first]
+    fraction = area + (before - base)
+    covered = cumulated - base
+    covered = np.where(np.abs(covered - 1) < SLIVER, 1.0, covered)
+
+    next_column = np.append(np.where(new_strip[1:], nx, column[1:]), nx)
+    gap = np.where(covered > SLIVER, next_column - column - 1, 0)
+    keep = fraction > SLIVER
+    entries = keep + gap
+    # A boundary cell and the gap behind it come out together, so nothing needs sorting again.
+    owner = np.repeat(np.arange(key.size), entries)
+    offset = np.arange(owner.size) - np.repeat(np.cumsum(entries) - entries + keep, entries) + 1
+    region, row = np.divmod(strip, ny)
+    fraction = np.where(offset == 0, fraction[owner], covered[owner])
+    return region[owner], row[owner], column[owner] + offset, np.minimum(fraction, 1.0)
+
+
+def _split(
+    a0: np.ndarray,
+    b0: np.ndarray,
+    a1: np.ndarray,
+    b1: np.ndarray,
+    edge: np.ndarray,
+    lines: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Split edges at the lines that their coordinate `a` crosses.
+
+    Parameters
+    ----------
+    a0, b0, a1, b1 : (E,) float64
+        Ends of the edges; `a` is the coordinate that is split.
+    edge : (E,) int
+        A number that each piece inherits.
+    lines : (L,) float64
+        Ascending.
+    """
+    first = np.searchsorted(lines, np.minimum(a0, a1), side="right")
+    last = np.searchsorted(lines, np.maximum(a0, a1), side="left")
+    crossings = np.maximum(last - first, 0)
+    whole = crossings == 0
+    if whole.all():
+        return a0, b0, a1, b1, edge
+    cut = np.flatnonzero(~whole)
+    pieces = crossings[cut] + 1
+    end = np.cumsum(pieces)
+    owner = np.repeat(cut, pieces)
+    nth = np.arange(end[-1]) - np.repeat(end - pieces, pieces)
+
+    rising = a1[owner] > a0[owner]
+    line = np.where(rising, first[owner] + nth - 1, last[owner] - nth)
+    start_a = np.where(nth == 0, a0[owner], lines[np.clip(line, 0, lines.size - 1)])
+    share = (start_a - a0[owner]) / (a1[owner] - a0[owner])
+    start_b = b0[owner] + share * (b1[owner] - b0[owner])
+    stop_a, stop_b = np.empty_like(start_a), np.empty_like(start_b)
+    stop_a[:-1], stop_b[:-1] = start_a[1:], start_b[1:]
+    stop_a[end - 1], stop_b[end - 1] = a1[cut], b1[cut]
+    return (
+        np.concatenate([a0[whole], start_a]),
+        np.concatenate([b0[whole], start_b]),
+        np.concatenate([a1[whole], stop_a]),
+        np.concatenate([b1[whole], stop_b]),
+        np.concatenate([edge[whole], edge[owner]]),
+    )
+
+
+def _sum_by_key(
+    key: np.ndarray, height: np.ndarray, area: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Sum heights and areas that share a key; keys come out ascending.
+
+    Pieces follow an outline, so runs of one key are summed first: an outline that is finer than
+    the cells is sorted by cells, not by vertices.
+    """
+    for sort in (False, True):
+        if sort:
+            order = np.argsort(key, kind="stable")
+            key, height, area = key[order], height[order], area[order]
+        if not key.size:
+            break
+        start = np.flatnonzero(np.diff(key, prepend=key[0] - 1))
+        key = key[start]
+        height, area = np.add.reduceat(height, start), np.add.reduceat(area, start)
+    return key, height, area
+
+
+def _plane_strip(
+    x0: np.ndarray, y0: np.ndarray, x1: np.ndarray, y1: np.ndarray, origin: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Height Δy and area ∫(x − origin) dy of edges on the plane."""
+    height = y1 - y0
+    return height, ((x0 - origin) + (x1 - origin)) / 2 * height
+
+
+def _sphere_strip(
+    x0: np.ndarray, y0: np.ndarray, x1: np.ndarray, y1: np.ndarray, origin: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Height Δ(sin φ) and area ∫(λ − origin) cos φ dφ of edges straight in longitude-latitude.
+
+    With φₘ, λₘ the middle of the edge and h = Δφ/2 the area is
+    (λₘ − origin)·2 cos φₘ·sin h − Δλ·sin φₘ·(sin h − h cos h)/h, which does not cancel however
+    flat the edge is. Longitudes stay in degrees, so the area is in degrees too.
+    """
+    half = np.radians(y1 - y0) / 2
+    middle = np.radians((y0 + y1) / 2)
+    height = 2 * np.cos(middle) * np.sin(half)
+    square = half * half
+    series = (
+        square / 3 * (1 - square / 10 * (1 - square / 28 * (1 - square / 54 * (1 - square / 88))))
+    )
+    if np.max(np.abs(half), initial=0.0) >= 0.1:
+        safe = np.where(np.abs(half) < 0.1, 0.1, half)
+        series = np.where(np.abs(half) < 0.1, series, (np.sin(safe) - safe * np.cos(safe)) / safe)
+    mean = ((x0 - origin) + (x1 - origin)) / 2
+    return height, mean * height - (x1 - x0) * np.sin(middle) * series

@@ -1,0 +1,359 @@
+"""Percentiles of the base in time, as thresholds: by calendar day, of wet days, of all days."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
+from bavlo.core.time.axis import TimeAxis, to_dates
+
+WINDOW = 5  # days around a calendar day
+YEAR = 365  # calendar days; 29 February lies between two of them
+LEAP = -1
+
+
+@dataclass(frozen=True, eq=False)
+class CalendarDays:
+    """Which calendar day each step of a record is.
+
+    Parameters
+    ----------
+    day : (T,) int64
+        From 0 for 1 January; LEAP for 29 February (and for a year's 366th day of other calendars
+        there is none). In calendars of 360 days, days are numbered through.
+    year : (T,) int64
+    length
+        Calendar days of a year, leap days left out.
+    """
+
+    day: np.ndarray
+    year: np.ndarray
+    length: int
+
+    @property
+    def before_leap(self) -> int:
+        """The calendar day before 29 February."""
+        return 58
+
+
+def calendar_days(time: TimeAxis) -> CalendarDays:
+    """The calendar days of daily steps, told by the middle of each."""
+    dates = to_dates(time.start + time.duration // 2, time.calendar)
+    if time.calendar == "360_day":
+        day = np.array([30 * (d.month - 1) + d.day - 1 for d in dates], np.int64)
+        return CalendarDays(day, np.array([d.year for d in dates], np.int64), 360)
+    before = np.cumsum([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30])
+    day = np.array(
+        [LEAP if (d.month, d.day) == (2, 29) else before[d.month - 1] + d.day - 1 for d in dates],
+        np.int64,
+    )
+    return CalendarDays(day, np.array([d.year for d in dates], np.int64), YEAR)
+
+
+def by_calendar_day(
+    values: np.ndarray, days: CalendarDays, base: Base, percents: tuple[float, ...]
+) -> np.ndarray:
+    """Percentiles of the values within two days of each calendar day, over the base years.
+
+    Parameters
+    ----------
+    values : (T, K) float
+        NaN where there is no data.
+    percents
+        From 0 to 100.
+
+    Returns
+    -------
+    thresholds : (percents, length + 1, K) float64
+        The last row is that of 29 February, the mean of its neighbours. NaN under 80 % of the
+        window's values. Hyndman and Fan (1996) type 8. The year is taken as a circle: the window
+        of 1 January holds 30 and 31 December of the same years (Zhang et al. 2005, with days
+        before the base replaced by those of its years).
+    """
+    table = _table(values, days, base)
+    out = np.empty((len(percents), days.length + 1, values.shape[1]))
+    whole = not np.isnan(table).any()
+    if whole:
+        table.sort(axis=2)
+    for n, percent in enumerate(percents):
+        low, share = position(WINDOW * len(base), percent)
+        for day in range(days.length):
+            if not whole:
+                out[n, day] = _percentiles(_window(table, day), (percent,))[0]
+                continue
+            # Only the highest or lowest of each day can be among those that the percentile is
+            # between: half of the time of sorting them all.
+            from_top = WINDOW * len(base) - low
+            if from_top < len(base):
+                top = np.sort(_window(table[:, :, -from_top:], day), axis=1)
+                at = top.shape[1] - from_top
+            elif low + 2 < len(base):
+                top, at = np.sort(_window(table[:, :, : low + 2], day), axis=1), low
+            else:
+                top, at = np.sort(_window(table, day), axis=1), low
+            out[n, day] = _mixed(top, at, share)
+    _fill_leap(out, days)
+    return out
+
+
+def _mixed(ordered: np.ndarray, low: int, share: float) -> np.ndarray:
+    """Between two columns of sorted rows."""
+    first = ordered[:, low].astype(np.float64)
+    if share == 0 or low + 1 >= ordered.shape[1]:
+        return first
+    return first * (1 - share) + ordered[:, low + 1].astype(np.float64) * share
+
+
+def _fill_leap(out: np.ndarray, days: CalendarDays) -> None:
+    at = days.before_leap
+    out[:, -1] = (out[:, at] + out[:, at + 1]) / 2
+
+
+def _table(values: np.ndarray, days: CalendarDays, base: Base) -> np.ndarray:
+    """(length, K, years) values of the base, NaN where there are none."""
+    step_of = np.full((days.length, len(base)), -1)
+    inside = (days.year >= base.first) & (days.year <= base.last) & (days.day != LEAP)
+    step_of[days.day[inside], days.year[inside] - base.first] = np.flatnonzero(inside)
+    table = np.empty((days.length, values.shape[1], len(base)), values.dtype)
+    for day, steps in enumerate(step_of):
+        table[day] = values[steps].T
+        table[day][:, steps < 0] = np.nan
+    return table
+
+
+def _window(table: np.ndarray, day: int) -> np.ndarray:
+    """(K, 5 × years) values around a calendar day."""
+    half = WINDOW // 2
+    around = [(day + shift) % len(table) for shift in range(-half, half + 1)]
+    return np.concatenate([table[d] for d in around], axis=1)
+
+
+def _percentiles(sample: np.ndarray, percents: tuple[float, ...]) -> list[np.ndarray]:
+    """(K,) each, of (K, N) samples that may have NaN; NaN where too little is there."""
+    number = sample.shape[1]
+    ordered = np.sort(sample, axis=1)  # NaN last
+    if not np.isnan(ordered[:, -1]).any():
+        return [_mixed(ordered, *position(number, percent)) for percent in percents]
+    count = number - np.isnan(sample).sum(axis=1)
+    enough = count >= LEAST_SHARE * number - 1e-9
+    ordered[~enough] = 0
+    return [
+        np.where(enough, percentile_8(np.where(enough, ordered.T, 0.0), percent), np.nan)
+        for percent in percents
+    ]
+
+
+def position(number: int, percent: float) -> tuple[int, float]:
+    """Where a percentile of type 8 lies among `number` sorted values: place and share beyond it."""
+    at = float(np.clip(percent / 100 * (number + 1 / 3) + 1 / 3, 1, number)) - 1
+    low = min(int(np.floor(at)), max(number - 2, 0))
+    return low, at - low
+
+
+def of_days(
+    values: np.ndarray, days: CalendarDays, base: Base, percents: tuple[float, ...], least: float
+) -> np.ndarray:
+    """Percentiles of all days of the base whose value is at least `least`.
+
+    Parameters
+    ----------
+    values : (T, K) float64
+    least
+        The wet-day limit in the unit of the values; -inf for all days.
+
+    Returns
+    -------
+    thresholds : (percents, K) float64
+        NaN where there is no such day.
+    """
+    inside = (days.year >= base.first) & (days.year <= base.last)
+    sample = values[inside].astype(np.float64)
+    sample[~(sample >= least)] = np.nan
+    there = ~np.isnan(sample).all(axis=0)
+    out = np.full((len(percents), values.shape[1]), np.nan)
+    if there.any():
+        for n, percent in enumerate(percents):
+            out[n, there] = percentile_8(sample[:, there], percent)
+    return out
+
+
+def at_steps(thresholds: np.ndarray, days: CalendarDays) -> np.ndarray:
+    """(T, K) thresholds of the steps from those of calendar days (length + 1, K)."""
+    return np.asarray(thresholds[days.day])  # LEAP is -1, the last row
+
+
+def exceedance_in_base(
+    values: np.ndarray, days: CalendarDays, base: Base, percent: float, *, above: bool
+) -> np.ndarray:
+    """How far each day of the base is beyond its percentile, without judging itself.
+
+    For each year of the base the percentiles are taken of the other years, one of which stands in
+    for the year left out; the mean is taken over all stand-ins (Zhang et al. 2005).
+
+    Parameters
+    ----------
+    values : (T, K) float
+    above
+        Whether days above the percentile count, else those below it.
+
+    Returns
+    -------
+    share : (T, K) float64
+        Mean of the 0s and 1s of the years - 1 stand-ins; NaN outside the base and where there is
+        no data.
+    """
+    table = _table(values, days, base)
+    years, columns = len(base), values.shape[1]
+    out = np.full(values.shape, np.nan)
+    if years < 2:
+        return out
+    step_of = np.full((days.length, years), -1)
+    inside = (days.year >= base.first) & (days.year <= base.last) & (days.day != LEAP)
+    step_of[days.day[inside], days.year[inside] - base.first] = np.flatnonzero(inside)
+    half = WINDOW // 2
+    window = np.empty((columns, WINDOW, years), values.dtype)
+    met = np.empty((days.length, columns, years))
+    for day in range(days.length):
+        for n in range(WINDOW):
+            window[:, n] = table[(day + n - half) % days.length]
+        if np.isnan(window).any():
+            met[day] = _judged_with_gaps(window, table[day], percent, above=above)
+        else:
+            met[day] = _judged(window, table[day], percent, above=above)
+        here = step_of[day] >= 0
+        out[step_of[day][here]] = met[day][:, here].T
+    leap = np.flatnonzero((days.day == LEAP) & (days.year >= base.first) & (days.year <= base.last))
+    for step in leap.tolist():
+        year = int(days.year[step]) - base.first
+        out[step] = _judged_leap(table, values[step], year, days, percent, above=above)
+    return np.where(np.isnan(values), np.nan, out)
+
+
+def _judged(window: np.ndarray, day: np.ndarray, percent: float, *, above: bool) -> np.ndarray:
+    """(K, years) share of stand-ins under which each year's day is beyond the percentile.
+
+    Exchanging one year's values for another's moves a rank by at most their number, so that most
+    days are beyond all of these percentiles or none; only the others are looked at, which is
+    thirty times as fast as looking at all.
+    """
+    columns, span, years = window.shape
+    low, share = position(span * years, percent)
+    every = np.sort(window.reshape(columns, -1), axis=1)
+    last = every.shape[1] - 1
+    lowest, highest = np.full((columns, 1), -np.inf), np.full((columns, 1), np.inf)
+    if low >= span:
+        lowest = every[:, low - span][:, None]
+    if low + 1 + span <= last:
+        highest = every[:, low + 1 + span][:, None]
+    out = np.where(day > highest if above else day < lowest, 1.0, 0.0)
+    column, year = np.nonzero((day >= lowest) & (day <= highest))
+    if not column.size:
+        return out
+    inner = np.sort(window, axis=1)  # each year's own values, ascending
+    own = inner[column, :, year]
+    # Where the year's own values stand among all; equal ones side by side.
+    place = (every[column][:, None, :] < own[:, :, None]).sum(axis=2)
+    for n in range(1, span):
+        place[:, n] += (own[:, :n] == own[:, n][:, None]).sum(axis=1)
+
+    def kth(k: int) -> np.ndarray:
+        """(pairs, years) k-th lowest (from 1) of the other years' values and a stand-in's.
+
+        The k-th lowest of two sorted rows A and Q together is the lowest over j of the larger of
+        A[k - j] and Q[j], with -∞ before their beginnings and ∞ after their ends.
+        """
+        best = np.full((column.size, years), np.inf)
+        for j in range(span + 1):
+            if not 0 <= k - j <= last + 1 - span:
+                continue
+            rest = np.full(column.size, -np.inf)
+            if k - j:
+                at = k - j - 1  # without the year's own values, so further on among all
+                skipped = (place - np.arange(span) <= at).sum(axis=1)
+                rest = every[column, at + skipped].astype(np.float64)
+            both = np.broadcast_to(rest[:, None], best.shape)
+            if j:
+                both = np.maximum(both, inner[column, j - 1])
+            np.minimum(best, both, out=best)
+        return best
+
+    limit = kth(low + 1)
+    if share:
+        limit = limit * (1 - share) + kth(low + 2) * share
+    value = day[column, year][:, None]
+    beyond = value > limit if above else value < limit
+    beyond[np.arange(column.size), year] = False
+    out[column, year] = beyond.sum(axis=1) / (years - 1)
+    return out
+
+
+def _judged_with_gaps(
+    window: np.ndarray, day: np.ndarray, percent: float, *, above: bool
+) -> np.ndarray:
+    """The same where values are missing, by taking the percentile anew for every stand-in."""
+    columns, span, years = window.shape
+    out = np.full((columns, years), np.nan)
+    whole = ~np.isnan(window).any(axis=(1, 2))
+    if whole.any():
+        out[whole] = _judged(window[whole], day[whole], percent, above=above)
+    odd = np.flatnonzero(~whole)
+    # As where nothing is missing, only days near the percentile need a closer look.
+    sample = np.sort(window[odd].reshape(odd.size, -1), axis=1)  # NaN last
+    count = (~np.isnan(sample)).sum(axis=1)
+    at = percent / 100 * (count + 1 / 3) + 1 / 3 - 1
+    gaps = sample.shape[1] - count
+    row = np.arange(odd.size)
+    low = np.floor(at).astype(int) - span - gaps - 1
+    high = np.ceil(at).astype(int) + span + gaps + 1
+    lowest = np.where(low >= 0, sample[row, np.maximum(low, 0)], -np.inf)[:, None]
+    highest = np.where(high < count, sample[row, np.minimum(high, sample.shape[1] - 1)], np.inf)
+    own = day[odd]
+    found = np.where(own > highest[:, None] if above else own < lowest, 1.0, 0.0)
+    near = (own >= lowest) & (own <= highest[:, None])
+    # A window that may have too little is looked at in full.
+    near |= (count - span < LEAST_SHARE * sample.shape[1] + span)[:, None]
+    for year in range(years):
+        pairs = np.flatnonzero(near[:, year])
+        if not pairs.size:
+            continue
+        beyond, told = np.zeros(pairs.size), np.zeros(pairs.size)
+        others = [y for y in range(years) if y != year]
+        mine = window[odd[pairs]]
+        value = own[pairs, year]
+        for other in others:
+            stand_in = mine[:, :, [*others, other]].reshape(pairs.size, -1)
+            limit = _percentiles(stand_in, (percent,))[0]
+            beyond += value > limit if above else value < limit
+            told += ~np.isnan(limit)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            found[pairs, year] = np.where(told > 0, beyond / told, np.nan)
+    out[odd] = found
+    return out
+
+
+def _judged_leap(
+    table: np.ndarray,
+    values: np.ndarray,
+    year: int,
+    days: CalendarDays,
+    percent: float,
+    *,
+    above: bool,
+) -> np.ndarray:
+    """(K,) the same for a 29 February, whose limit is the mean of its neighbours'."""
+    years = table.shape[2]
+    others = [y for y in range(years) if y != year]
+    beyond, told = np.zeros(len(values)), np.zeros(len(values))
+    for other in others:
+        limits = []
+        for day in (days.before_leap, days.before_leap + 1):
+            around = [(day + s) % len(table) for s in range(-(WINDOW // 2), WINDOW // 2 + 1)]
+            sample = np.concatenate([table[d][:, [*others, other]] for d in around], axis=1)
+            limits.append(_percentiles(sample, (percent,))[0])
+        limit = (limits[0] + limits[1]) / 2
+        beyond += values > limit if above else values < limit
+        told += ~np.isnan(limit)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(told > 0, beyond / told, np.nan)

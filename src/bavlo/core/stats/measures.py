@@ -1,0 +1,406 @@
+"""Measures: how the cells of a region become one number."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy import sparse
+
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.stats.spatial import SizeClass, size_classes, weighted_percentiles
+from bavlo.core.values.combine import MEAN
+from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Quantity
+from bavlo.core.values.units import is_temperature
+from bavlo.errors import RequestError
+
+MOST_MASKS = 8  # that are remembered, such as that of the sea
+LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
+
+
+Refusal = tuple[str, str]  # what is wrong, and what to do
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One way from cells to a number.
+
+    Parameters
+    ----------
+    name
+        As in the `measure` column.
+    compute
+        From a sample of the cells to (T, R) values.
+    meaning
+        One line for the help.
+    order
+        Whether regions or cells come first where nobody says so: `region` where measuring each
+        step and then combining equals combining each cell first.
+    linear
+        Whether that of a longer time is made of those of its parts.
+    adds_up
+        Whether sums over steps and over cells may change places.
+    difference
+        Whether the result is a difference, which takes no offset when its unit is changed.
+    unit
+        Of the result, where it is not that of the values.
+    percent
+        Of a percentile.
+    refusal
+        Why it is not for a variable with this quantity, name and way to combine; None where it is.
+    of_classes
+        Whether it is for class codes; they have one measure each for a table of their own.
+    needs_areas
+        Whether it needs the areas of the cells on the ellipsoid.
+    """
+
+    name: str
+    compute: Callable[[CellSample], np.ndarray]
+    meaning: str
+    order: str = "cell"
+    linear: bool = False
+    adds_up: bool = False
+    difference: bool = False
+    unit: str | None = None
+    percent: float | None = None
+    refusal: Callable[[Quantity, str, str], Refusal | None] = lambda what, held, combine: None
+    of_classes: bool = False
+    needs_areas: bool = False
+
+
+class OverlayIndex:
+    """An overlay arranged for measuring block after block.
+
+    Parameters
+    ----------
+    overlay
+        Shared areas of R regions and C cells.
+    cell_area : (C,) float64
+        km² of each used cell on the ellipsoid, for volumes.
+    extra : (C,) float64
+        A further weight of each used cell.
+    extra_is_count
+        The further weight is a number in each cell, shared out by the covered fraction, rather
+        than a density, shared out by area.
+    """
+
+    def __init__(
+        self,
+        overlay: Overlay,
+        cell_area: np.ndarray | None = None,
+        extra: np.ndarray | None = None,
+        extra_is_count: bool = False,
+    ) -> None:
+        self.overlay = overlay
+        self.areas = overlay.matrix()
+        self.weight = overlay.weight
+        if extra is not None:
+            base = overlay.fraction if extra_is_count else overlay.weight
+            self.weight = base * extra[overlay.index]
+        self.matrix = self._matrix(self.weight)
+        self.outside = overlay.outside()
+        self.cell_area = cell_area
+        self.of_masks: dict[tuple[str, bytes], np.ndarray] = {}
+        self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
+
+    def _matrix(self, entries: np.ndarray) -> sparse.csr_array:
+        overlay = self.overlay
+        shape = (overlay.regions, overlay.cells.size)
+        return sparse.csr_array((entries, overlay.index, overlay.indptr), shape=shape)
+
+    @cached_property
+    def fractions(self) -> sparse.csr_array:
+        """(R, C) covered share of each cell."""
+        return self._matrix(self.overlay.fraction)
+
+    @cached_property
+    def square_km(self) -> sparse.csr_array:
+        """(R, C) shared area on the ellipsoid, km²."""
+        if self.cell_area is None:
+            raise ValueError("the areas of the cells were not given")
+        return self._matrix(self.overlay.fraction * self.cell_area[self.overlay.index])
+
+    @cached_property
+    def touched(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """Cells of which at least LEAST_COVER is covered.
+
+        The regions that have any, where the entries of each begin, cells and weights.
+        """
+        keep = self.overlay.fraction >= LEAST_COVER
+        owner = np.repeat(np.arange(self.overlay.regions), self.overlay.entries)[keep]
+        regions, start = np.unique(owner, return_index=True)
+        return regions, start, self.overlay.index[keep], self.weight[keep]
+
+    @cached_property
+    def size_classes(self) -> list[SizeClass]:
+        """Regions of like size side by side, for percentiles."""
+        return size_classes(*self.touched, self.overlay.cells.size)
+
+
+class CellSample:
+    """The cells' values of some steps, with what several measures need worked out once.
+
+    Parameters
+    ----------
+    index
+        The overlay.
+    block : (T, C) float64
+        Values of the used cells, NaN where there is no data.
+    percents
+        Percentiles that will be asked for; together they take one sort.
+    """
+
+    def __init__(
+        self, index: OverlayIndex, block: np.ndarray, percents: tuple[float, ...] = ()
+    ) -> None:
+        self.index = index
+        self.block = block
+        self.steps = block.shape[0]
+        self.percents = percents
+        self._percentiles: dict[float, np.ndarray] = {}
+
+    @cached_property
+    def invalid(self) -> np.ndarray:
+        """(T, C) where data is missing, or (1, C) where every step misses the same cells."""
+        missing = np.isnan(self.block)
+        if len(missing) == 1:
+            return missing
+        first = missing[:1].tobytes()
+        alike = all(row.tobytes() == first for row in missing[1:])
+        return missing[:1] if alike else missing
+
+    @cached_property
+    def valid_weight(self) -> np.ndarray:
+        """(T, R) or (1, R) weight of the cells with data."""
+        return self._of_mask("weight", self._valid_weight)
+
+    def _valid_weight(self) -> np.ndarray:
+        valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
+        return (self.index.matrix @ valid).T
+
+    def _of_mask(self, name: str, compute: Callable[[], np.ndarray]) -> np.ndarray:
+        """What depends on the mask alone; a mask that comes again is paid for once."""
+        if len(self.invalid) > 1:
+            return compute()
+        key = name, self.invalid.tobytes()
+        known = self.index.of_masks.get(key)
+        if known is None:
+            known = compute()
+            if len(self.index.of_masks) >= MOST_MASKS:
+                self.index.of_masks.clear()
+            self.index.of_masks[key] = known
+        return known
+
+    @cached_property
+    def area_valid(self) -> np.ndarray:
+        """(T, R) or (1, R) share of each region's area that has data; exactly 1 when all has."""
+        return self._of_mask("area", self._area_valid)
+
+    def _area_valid(self) -> np.ndarray:
+        missing = np.ascontiguousarray(self.invalid.T).astype(np.float64)
+        share = (self.index.areas @ missing).T / self.index.region_weight
+        valid = 1 - share - self.index.outside
+        known = (self.index.areas @ np.ascontiguousarray(~self.invalid.T).astype(np.float64)).T
+        valid = np.where(known > 0, np.clip(valid, 0.0, 1.0), 0.0)
+        return np.where(np.abs(valid - 1) < 1e-12, 1.0, valid)
+
+    @cached_property
+    def mean(self) -> np.ndarray:
+        """(T, R) area-weighted mean, NaN where a region has no cell with data."""
+        total = self.summed(self.index.matrix)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+
+    def summed(self, matrix: sparse.csr_array) -> np.ndarray:
+        """(T, R) sums over the cells with data, each times its entry in an (R, C) matrix."""
+        filled = self.block if not self.invalid.any() else np.where(self.invalid, 0.0, self.block)
+        return np.asarray((matrix @ np.ascontiguousarray(filled.T)).T)
+
+    @cached_property
+    def number(self) -> np.ndarray:
+        """(T, R) cells with data, each counted by its covered share."""
+        valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
+        counted = (self.index.fractions @ valid).T
+        return np.broadcast_to(counted, (self.steps, counted.shape[1]))
+
+    def majority(self) -> np.ndarray:
+        """(T, R) the code with the largest weight, the lowest of those that are equal."""
+        best = np.full((self.steps, self.index.overlay.regions), np.nan)
+        most = np.zeros_like(best)
+        for code in codes_of(self.block):
+            held = np.ascontiguousarray((self.block == code).T).astype(np.float64)
+            weight = (self.index.matrix @ held).T
+            more = weight > most * (1 + 1e-12)
+            best, most = np.where(more, code, best), np.where(more, weight, most)
+        return best
+
+    @cached_property
+    def variance(self) -> np.ndarray:
+        """(T, R) area-weighted population variance, about the mean of each step and region."""
+        overlay = self.index.overlay
+        owner = np.repeat(np.arange(overlay.regions), overlay.entries)
+        total = np.zeros((self.steps, overlay.regions))
+        for step in range(self.steps):
+            away = self.block[step, overlay.index] - self.mean[step, owner]
+            square = np.where(np.isnan(away), 0.0, away * away * self.index.weight)
+            total[step] = np.bincount(owner, weights=square, minlength=overlay.regions)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+
+    def extreme(self, choose: np.ufunc) -> np.ndarray:
+        """(T, R) lowest (np.fmin) or highest (np.fmax) value of the touched cells."""
+        regions, start, cells, _ = self.index.touched
+        out = np.full((self.steps, self.index.overlay.regions), np.nan)
+        if regions.size:
+            by_entry = np.ascontiguousarray(self.block.T)[cells]
+            out[:, regions] = choose.reduceat(by_entry, start, axis=0).T
+        return out
+
+    def percentile(self, percent: float) -> np.ndarray:
+        """(T, R) weighted percentile; see `weighted_percentiles`."""
+        if percent not in self._percentiles:
+            regions, percents = self.index.overlay.regions, {*self.percents, percent}
+            found = weighted_percentiles(self.index.size_classes, self.block, regions, percents)
+            self._percentiles.update(found)
+        return self._percentiles[percent]
+
+
+def codes_of(block: np.ndarray) -> np.ndarray:
+    """The different class codes of a block, ascending."""
+    codes = np.unique(block[~np.isnan(block)])
+    if (codes != np.rint(codes)).any():
+        raise RequestError(
+            "measure", "majority and shares are for class codes, and these are not whole numbers"
+        )
+    return codes
+
+
+def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(bottom != 0, top / bottom, np.nan)
+
+
+def _sum_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
+    if what.kind in (AMOUNT, RATE) or (what.kind == STATE and what.unit not in ("", "1")):
+        return (
+            f"the sum over cells of {held} depends on the size of the cells",
+            "use volume for depths of water and mean for states",
+        )
+    return None
+
+
+def _volume_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
+    if what.kind not in (AMOUNT, RATE) or combine == MEAN:
+        return f"volume needs depths of water, not {held}", "use mean or sum"
+    return None
+
+
+def _cv_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
+    if what.kind == STATE and is_temperature(what.unit):
+        return "the zero of a temperature is a convention, so its cv means nothing", "use std"
+    return None
+
+
+SHARES = "shares"  # a measure with a table of its own
+
+MEASURES: dict[str, Measure] = {
+    m.name: m
+    for m in (
+        Measure(
+            "mean",
+            lambda s: s.mean,
+            "area-weighted mean of the cells",
+            order="region",
+            linear=True,
+            adds_up=True,
+        ),
+        Measure("min", lambda s: s.extreme(np.fmin), "lowest of the cells"),
+        Measure("max", lambda s: s.extreme(np.fmax), "highest of the cells"),
+        Measure(
+            "range",
+            lambda s: s.extreme(np.fmax) - s.extreme(np.fmin),
+            "highest minus lowest",
+            difference=True,
+        ),
+        Measure(
+            "std",
+            lambda s: np.sqrt(s.variance),
+            "area-weighted standard deviation (population form)",
+            difference=True,
+        ),
+        Measure(
+            "cv",
+            lambda s: _ratio(np.sqrt(s.variance), s.mean),
+            "std divided by mean, without unit",
+            difference=True,
+            unit="1",
+            refusal=_cv_refusal,
+        ),
+        Measure(
+            "sum",
+            lambda s: s.summed(s.index.fractions),
+            "values times the covered share of their cell, for numbers per cell such as people",
+            order="region",
+            linear=True,
+            adds_up=True,
+            refusal=_sum_refusal,
+        ),
+        Measure(
+            "count",
+            lambda s: s.number,
+            "cells with data, each by its covered share",
+            order="region",
+            linear=True,
+            unit="cells",
+            of_classes=True,
+        ),
+        Measure(
+            "volume",
+            lambda s: s.summed(s.index.square_km),
+            "depth of water times area",
+            order="region",
+            linear=True,
+            adds_up=True,
+            unit="m3",
+            refusal=_volume_refusal,
+            needs_areas=True,
+        ),
+        Measure(
+            "majority",
+            lambda s: s.majority(),
+            "the class code with the largest area",
+            order="region",
+            of_classes=True,
+        ),
+        Measure(
+            SHARES,
+            lambda s: s.majority(),
+            "share and km² of each class code, as a table of its own",
+            order="region",
+            of_classes=True,
+        ),
+        Measure("median", lambda s: s.percentile(50), "area-weighted median", percent=50),
+    )
+}
+
+
+def parse_measure(name: str) -> Measure:
+    """A measure by its name; `p90` is the 90th percentile, `p99.5` works too."""
+    name = name.strip().lower()
+    if name in MEASURES:
+        return MEASURES[name]
+    match = re.fullmatch(r"p(\d{1,3}(?:\.\d+)?)", name)
+    if match and float(match.group(1)) <= 100:
+        percent = float(match.group(1))
+        return Measure(
+            name,
+            lambda s: s.percentile(percent),
+            f"{percent:g}th percentile of the cells, weighted by area",
+            percent=percent,
+        )
+    raise RequestError(
+        "measure", f"'{name}' is no measure", f"use one of: {' '.join(MEASURES)} pNN"
+    )

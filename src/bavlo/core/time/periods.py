@@ -1,0 +1,491 @@
+"""Periods: the steps that are put together, and how steps fall into them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import cftime
+import numpy as np
+
+from bavlo.core.time.axis import (
+    DAY,
+    TimeAxis,
+    iso_days,
+    iso_minute,
+    to_dates,
+    to_instant,
+)
+from bavlo.errors import RequestError
+
+STATIC_LABEL = "static"
+INITIALS = "JFMAMJJASOND"
+YEARLY_LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
+SEASONS = {12: "DJF", 3: "MAM", 6: "JJA", 9: "SON"}
+
+# One period: label, name of it within the year, first instant, first instant after it.
+NamedSpan = tuple[str, str, int, int]
+
+
+@dataclass(frozen=True)
+class PeriodRule:
+    """Which steps are put together.
+
+    Parameters
+    ----------
+    kind
+        One of KINDS.
+    year_start
+        Month in which the year begins, for `year`.
+    months
+        First month and number of months, for `months` (a run such as JFM).
+    span
+        First and last (month, day), for `span`.
+    """
+
+    kind: str
+    year_start: int = 1
+    months: tuple[int, int] = (1, 12)
+    span: tuple[tuple[int, int], tuple[int, int]] = ((1, 1), (12, 31))
+
+
+@dataclass(frozen=True, eq=False)
+class PeriodAxis:
+    """Periods in order of time.
+
+    Parameters
+    ----------
+    labels
+        As in the `period` column: `2013-03`, `2012/13-DJF`, …
+    cycle
+        The label without its year: `03`, `DJF`, …
+    start, end : (P,) int64
+        Microseconds since 1970-01-01 of the calendar, the end excluded.
+    """
+
+    labels: tuple[str, ...]
+    cycle: tuple[str, ...]
+    start: np.ndarray
+    end: np.ndarray
+    calendar: str
+
+    def __len__(self) -> int:
+        return len(self.labels)
+
+    def take(self, keep: np.ndarray) -> PeriodAxis:
+        """The periods at the given positions."""
+        return PeriodAxis(
+            tuple(self.labels[i] for i in keep),
+            tuple(self.cycle[i] for i in keep),
+            self.start[keep],
+            self.end[keep],
+            self.calendar,
+        )
+
+    def bounds_text(self) -> tuple[list[str], list[str]]:
+        """First and last day of each period, both included; minutes where days do not fit."""
+        if not len(self):
+            return [], []
+        if self.labels == (STATIC_LABEL,):
+            return [""], [""]
+        if (self.start % DAY == 0).all() and (self.end % DAY == 0).all():
+            return iso_days(self.start, self.calendar), iso_days(self.end - 1, self.calendar)
+        return (
+            [iso_minute(int(t), self.calendar) for t in self.start],
+            [iso_minute(int(t), self.calendar) for t in self.end],
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class Assignment:
+    """Which steps belong to which periods.
+
+    Parameters
+    ----------
+    step, period : (N,) int64
+        Pairs, ascending by step and then period.
+    share : (N,) float64
+        Part of the step that belongs to the period, by time.
+    expected : (P,) float64
+        How many steps each period has when none is missing.
+    """
+
+    step: np.ndarray
+    period: np.ndarray
+    share: np.ndarray
+    expected: np.ndarray
+
+    @cached_property
+    def step_ranges(self) -> tuple[np.ndarray, np.ndarray]:
+        """First step of each period and the one after its last, (P,) int64 each.
+
+        Of a period without steps the first is beyond all steps and the last is 0.
+        """
+        periods = np.arange(self.expected.size)
+        low = np.searchsorted(self.period, periods, side="left")
+        high = np.searchsorted(self.period, periods, side="right")
+        step = np.append(self.step, np.iinfo(np.int64).max)
+        known = high > low
+        first = np.where(known, step[low], step[-1])
+        return first, np.where(known, step[np.maximum(high - 1, 0)] + 1, 0)
+
+
+def parse_every(text: str, year_start: int = 1) -> PeriodRule:
+    """Read `every`.
+
+    Examples
+    --------
+    >>> parse_every("NDJFM").months
+    (11, 5)
+    >>> parse_every("11-15..03-15").span
+    ((11, 15), (3, 15))
+    """
+    name = text.strip()
+    if name.lower() in NAMED_KINDS:
+        return PeriodRule(name.lower(), year_start=year_start)
+    run = name.upper()
+    if 2 <= len(run) <= 12 and run in INITIALS * 2:
+        return PeriodRule("months", months=((INITIALS * 2).index(run) + 1, len(run)))
+    match = re.fullmatch(r"(\d\d)-(\d\d)\.\.(\d\d)-(\d\d)", name)
+    if match:
+        m0, d0, m1, d1 = map(int, match.groups())
+        if all(1 <= m <= 12 and 1 <= d <= 31 for m, d in ((m0, d0), (m1, d1))):
+            return PeriodRule("span", span=((m0, d0), (m1, d1)))
+    raise RequestError(
+        "every",
+        f"'{text}' is no period",
+        f"use one of: {' '.join(NAMED_KINDS)}, month initials such as JFM, or MM-DD..MM-DD",
+    )
+
+
+def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> PeriodAxis:
+    """All periods that overlap a span of time.
+
+    Parameters
+    ----------
+    first, last
+        Instants, the last excluded.
+    """
+    if rule.kind == "day":
+        return _days(calendar, first, last)
+    dates = to_dates(np.array([first, last - 1]), calendar)
+    made: list[NamedSpan] = []
+    for year in range(dates[0].year - 1, dates[1].year + 2):
+        made.extend(p for p in KINDS[rule.kind](rule, calendar, year) if p[3] > first)
+    made = [p for p in made if p[2] < last]
+    if rule.kind == "all":
+        made = [("all", "all", first, last)]
+    return _axis(made, calendar)
+
+
+def cycle_of(label: str) -> str | None:
+    """A period's label without its year; None where the period does not come back every year.
+
+    Examples
+    --------
+    >>> cycle_of("2012/13-DJF"), cycle_of("2013"), cycle_of("all")
+    ('DJF', 'year', None)
+    """
+    match = YEARLY_LABEL.match(label)
+    return None if match is None else match.group("cycle") or "year"
+
+
+def same_span(periods: PeriodAxis, data_end: int) -> PeriodAxis:
+    """Periods like the one still under way, cut to the part of it that there is.
+
+    Parameters
+    ----------
+    data_end
+        First instant after the data. The period that holds it is under way; all of its kind then
+        end on the same day of their year, 29 February becoming 28 in a year without one.
+    """
+    under_way = int(np.searchsorted(periods.end, data_end, side="right"))
+    if under_way >= len(periods) or periods.start[under_way] >= data_end:
+        return periods
+    begins, stops = to_dates(np.array([periods.start[under_way], data_end - 1]), periods.calendar)
+    like = np.flatnonzero([name == periods.cycle[under_way] for name in periods.cycle])
+    end = periods.end.copy()
+    for n, date in zip(like, to_dates(periods.start[like], periods.calendar), strict=True):
+        year = date.year + stops.year - begins.year
+        end[n] = _existing_day(periods.calendar, year, stops.month, stops.day) + DAY
+    return replace(periods, end=end)
+
+
+def static_period(time: TimeAxis) -> PeriodAxis:
+    """The one period of a grid without time; it has no dates."""
+    return PeriodAxis((STATIC_LABEL,), (STATIC_LABEL,), time.start, time.end, time.calendar)
+
+
+def step_periods(time: TimeAxis) -> PeriodAxis:
+    """Every step as a period of its own."""
+    rule = time.length if isinstance(time.length, str) else None
+    if rule or time.length == DAY:
+        axis = periods_between(
+            PeriodRule(rule or "day"), time.calendar, int(time.start[0]), int(time.end[-1])
+        )
+        middle = time.start + time.duration // 2
+        place = np.searchsorted(axis.start, middle, side="right") - 1
+        if np.unique(place).size == place.size:
+            return axis
+    labels = [iso_minute(int(t), time.calendar) for t in time.start]
+    return PeriodAxis(
+        tuple(labels), tuple(label[5:] for label in labels), time.start, time.end, time.calendar
+    )
+
+
+def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Assignment:
+    """Let steps fall into periods.
+
+    A step of a day or less belongs whole to the period that holds its middle. A longer step that
+    straddles a period's edge is shared out by time.
+
+    Parameters
+    ----------
+    periods
+        In order of time and without overlap.
+    may_share
+        Whether shares of a step make sense (totals and means, not lowest and highest values).
+    """
+    expected = expected_steps(time, periods)
+    if time.at_most_daily:
+        middle = time.start + time.duration // 2
+        place = np.searchsorted(periods.start, middle, side="right") - 1
+        inside = (place >= 0) & (middle < periods.end[np.maximum(place, 0)])
+        step = np.flatnonzero(inside)
+        return Assignment(step, place[step], np.ones(step.size), expected)
+    step, place, share = _shared_out(time.start, time.end, periods)
+    if not may_share and (share < 1).any():
+        split = int(step[share < 1][0])
+        when = iso_days(time.start[[split]], time.calendar)[0]
+        raise RequestError(
+            "combine",
+            f"the step that begins {when} straddles the edge of a period",
+            "a lowest or highest value cannot be shared out; use total or mean",
+        )
+    return Assignment(step, place, share, expected)
+
+
+def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
+    """(P,) how many steps each period has when none is missing; may be fractional."""
+    if not isinstance(time.length, str):
+        return (periods.end - periods.start) / time.length
+    if not len(periods):
+        return np.zeros(0)
+    ideal = periods_between(
+        PeriodRule(time.length), time.calendar, int(periods.start[0]), int(periods.end[-1])
+    )
+    _, place, share = _shared_out(ideal.start, ideal.end, periods)
+    return np.bincount(place, weights=share, minlength=len(periods))
+
+
+def refuse_finer_than_steps(time: TimeAxis, periods: PeriodAxis, every: str) -> None:
+    """A period shorter than the steps is an error: days are never made from monthly totals."""
+    if len(periods) and len(time):
+        period = float(np.median(periods.end - periods.start))
+        step = float(np.median(time.duration))
+        if period < 0.9 * step:
+            raise RequestError(
+                "every",
+                f"{every} is shorter than the steps of the grid ({time.step_name})",
+                f"use ‹every {time.step_name.split()[-1]}› or longer",
+            )
+
+
+def _shared_out(
+    start: np.ndarray, end: np.ndarray, periods: PeriodAxis
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    first = np.searchsorted(periods.end, start, side="right")
+    after = np.searchsorted(periods.start, end, side="left")
+    count = np.maximum(after - first, 0)
+    step = np.repeat(np.arange(start.size), count)
+    nth = np.arange(step.size) - np.repeat(np.cumsum(count) - count, count)
+    place = first[step] + nth
+    shared = np.minimum(end[step], periods.end[place]) - np.maximum(
+        start[step], periods.start[place]
+    )
+    share = shared / (end - start)[step]
+    keep = share > 0
+    return step[keep], place[keep], share[keep]
+
+
+def _axis(made: list[NamedSpan], calendar: str) -> PeriodAxis:
+    return PeriodAxis(
+        tuple(p[0] for p in made),
+        tuple(p[1] for p in made),
+        np.array([p[2] for p in made], np.int64),
+        np.array([p[3] for p in made], np.int64),
+        calendar,
+    )
+
+
+def _days(calendar: str, first: int, last: int) -> PeriodAxis:
+    start = np.arange(first // DAY * DAY, last, DAY, dtype=np.int64)
+    labels = iso_days(start, calendar)
+    return PeriodAxis(
+        tuple(labels), tuple(label[5:] for label in labels), start, start + DAY, calendar
+    )
+
+
+def _month(calendar: str, year: int, month: int) -> int:
+    """First instant of a month; months beyond 12 are those of the following years."""
+    extra, month = divmod(month - 1, 12)
+    return to_instant(calendar, year + extra, month + 1)
+
+
+def _year_name(calendar: str, start: int, end: int) -> str:
+    """`2013`, or `2012/13` for a year that runs over the end of December."""
+    first, last = to_dates(np.array([start, end - 1]), calendar)
+    if first.year == last.year:
+        return f"{first.year:04d}"
+    return f"{first.year:04d}/{last.year % 100:02d}"
+
+
+def _years(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    start = _month(calendar, year, rule.year_start)
+    end = _month(calendar, year, rule.year_start + 12)
+    yield _year_name(calendar, start, end), "year", start, end
+
+
+def _months(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    for month in range(1, 13):
+        start, end = _month(calendar, year, month), _month(calendar, year, month + 1)
+        yield f"{year:04d}-{month:02d}", f"{month:02d}", start, end
+
+
+def _parts(letter: str, firsts: tuple[int, ...]) -> Callable[..., Iterator[NamedSpan]]:
+    """Months cut into parts that begin at the given days: pentads and dekads."""
+
+    def make(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+        for month in range(1, 13):
+            days = [to_instant(calendar, year, month, day) for day in firsts]
+            days.append(_month(calendar, year, month + 1))
+            for n in range(len(firsts)):
+                name = f"{month:02d}-{letter}{n + 1}"
+                yield f"{year:04d}-{name}", name, days[n], days[n + 1]
+
+    return make
+
+
+def _runs(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    first, count = rule.months
+    start, end = _month(calendar, year, first), _month(calendar, year, first + count)
+    name = (INITIALS * 2)[first - 1 : first - 1 + count]
+    yield f"{_year_name(calendar, start, end)}-{name}", name, start, end
+
+
+def _seasons(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    for first in (3, 6, 9, 12):
+        yield from _runs(PeriodRule("months", months=(first, 3)), calendar, year)
+
+
+def _spans(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    (m0, d0), (m1, d1) = rule.span
+    start = _existing_day(calendar, year, m0, d0)
+    end = _existing_day(calendar, year + ((m1, d1) < (m0, d0)), m1, d1) + DAY
+    name = f"{m0:02d}-{d0:02d}..{m1:02d}-{d1:02d}"
+    yield f"{_year_name(calendar, start, end)}:{name}", name, start, end
+
+
+def _existing_day(calendar: str, year: int, month: int, day: int) -> int:
+    """A day of the year, or the last of its month where the month is too short (29 February)."""
+    for shorter in range(4):
+        try:
+            return to_instant(calendar, year, month, day - shorter)
+        except ValueError:
+            continue
+    raise RequestError("every", f"there is no {month:02d}-{day:02d} in any year")
+
+
+def _whole(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    return iter(())
+
+
+# Kinds of periods with a name, and what makes those of one year. `step`, `day` and `all` are made
+# from the axis.
+NAMED_KINDS: dict[str, Callable[[PeriodRule, str, int], Iterator[NamedSpan]]] = {
+    "step": _whole,
+    "day": _whole,
+    "pentad": _parts("p", (1, 6, 11, 16, 21, 26)),
+    "dekad": _parts("d", (1, 11, 21)),
+    "month": _months,
+    "season": _seasons,
+    "year": _years,
+    "all": _whole,
+}
+KINDS = {**NAMED_KINDS, "months": _runs, "span": _spans}
+
+
+@dataclass(frozen=True)
+class DateRange:
+    """A segment of time between two dates, both included, in any calendar.
+
+    Parameters
+    ----------
+    first, last
+        Year, and month and day where given.
+    """
+
+    first: tuple[int, ...]
+    last: tuple[int, ...]
+
+    def __str__(self) -> str:
+        return f"{_date_text(self.first)}..{_date_text(self.last)}"
+
+    def instants(self, calendar: str) -> tuple[int, int]:
+        """First instant, and first instant after the last date."""
+        try:
+            start = to_instant(calendar, *self.first)
+            if len(self.last) == 3:
+                end = to_instant(calendar, *self.last) + DAY
+            elif len(self.last) == 2:
+                end = _month(calendar, self.last[0], self.last[1] + 1)
+            else:
+                end = to_instant(calendar, self.last[0] + 1)
+        except (ValueError, OverflowError) as error:
+            raise RequestError(
+                "during", f"{self} names a day that the {calendar} calendar does not have"
+            ) from error
+        return start, end
+
+
+def parse_range(text: str, option: str = "during") -> DateRange:
+    """Read `FIRST..LAST`; each end a year, a month or a day.
+
+    Examples
+    --------
+    >>> str(parse_range("2013..2014-03"))
+    '2013..2014-03'
+    """
+    ends = text.split("..")
+    if len(ends) == 1:
+        ends = ends * 2
+    if len(ends) != 2:
+        raise RequestError(option, f"'{text}' is no range", "write FIRST..LAST, as 2013..2015-06")
+    first, last = (_date_parts(end, text, option) for end in ends)
+    parsed = DateRange(first, last)
+    depth = min(len(first), len(last))
+    if last[:depth] < first[:depth]:
+        raise RequestError(option, f"'{text}' ends before it begins", "turn the two ends round")
+    return parsed
+
+
+def _date_parts(text: str, whole: str, option: str) -> tuple[int, ...]:
+    match = re.fullmatch(r"\s*(\d{4})(?:-(\d{1,2})(?:-(\d{1,2}))?)?\s*", text)
+    parts = tuple(int(part) for part in match.groups() if part) if match else ()
+    if not parts or (len(parts) > 1 and not 1 <= parts[1] <= 12):
+        raise RequestError(
+            option, f"'{whole}' is no range", "write each end as 2013, 2013-03 or 2013-03-05"
+        )
+    if len(parts) == 3:
+        try:
+            cftime.datetime(*parts, calendar="all_leap")
+        except ValueError:
+            if not (parts[1] == 2 and parts[2] == 30):
+                raise RequestError(option, f"there is no day {text.strip()}") from None
+    return parts
+
+
+def _date_text(parts: tuple[int, ...]) -> str:
+    return "-".join([f"{parts[0]:04d}", *(f"{part:02d}" for part in parts[1:])])

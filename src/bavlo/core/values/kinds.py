@@ -1,0 +1,229 @@
+"""Kinds: what a variable's numbers are, an amount, a rate, a state, a count or a class code."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.time.axis import DAY, SECOND, TimeAxis
+from bavlo.core.time.periods import PeriodRule, periods_between
+from bavlo.core.values.combine import TOTAL
+from bavlo.core.values.units import (
+    CALENDAR_RATE,
+    MM,
+    convert,
+    depth_factor,
+    rate_parts,
+    read_unit,
+    step_of_a_day,
+)
+
+AMOUNT, RATE, STATE = "amount", "rate", "state"
+
+COUNT, CLASS = "count", "class"
+
+# CF standard names, and the names that files give such variables, of water that is counted up.
+WATER_NAMES = re.compile(
+    r"precip|rain|snowfall|runoff|evap|drainage|lwe_thickness|^(tp|pr|ppt|prcp|rr)$", re.IGNORECASE
+)
+
+COUNTED = re.compile(
+    r"^(people|persons?|inhabitants?|individuals|households?|counts?|heads?|animals)( per cell)?$",
+    re.IGNORECASE,
+)
+
+# What names suggest where a file gives no unit; never more than suggested.
+SUGGESTED = (
+    (re.compile(r"^(precip|rain|pr$|tp$)", re.IGNORECASE), "mm"),
+    (re.compile(r"^(tas|tmax|tmin|tmean|temp|t2m)", re.IGNORECASE), "degC or K"),
+)
+
+
+@dataclass(frozen=True)
+class Variable:
+    """A variable as its file describes it, in CF terms.
+
+    Parameters
+    ----------
+    name
+        Name in the file, or the name given to it.
+    unit
+        As in the file, or as the user put it right; empty where it is not known.
+    flags
+        Class codes and their meanings, where it holds classes.
+    difference
+        A difference of temperatures, which takes no offset when its unit is changed (CF-1.11
+        `units_metadata`).
+    """
+
+    name: str
+    unit: str = ""
+    standard_name: str = ""
+    long_name: str = ""
+    cell_methods: str = ""
+    flags: tuple[tuple[int, str], ...] = ()
+    difference: bool = False
+
+    @property
+    def title(self) -> str:
+        """What to call it on a chart."""
+        return (self.long_name or self.standard_name or self.name).replace("_", " ")
+
+
+@dataclass(frozen=True)
+class Quantity:
+    """How a variable's numbers are to be treated.
+
+    Parameters
+    ----------
+    kind
+        AMOUNT is summed, RATE is multiplied by time and summed, STATE is averaged; COUNT is a
+        number in each cell (people), CLASS a code that is never averaged.
+    unit
+        Of the values as they are read.
+    total_unit
+        Of their total over time; empty for a state.
+    why
+        In a few words, what the kind was told by.
+    """
+
+    kind: str
+    unit: str
+    total_unit: str
+    why: str
+
+
+def quantity(variable: Variable, where: object) -> Quantity:
+    """What kind of number a variable is, from its unit, standard name and cell methods.
+
+    Parameters
+    ----------
+    where
+        What to name in an error about the unit.
+    """
+    text = variable.unit
+    if variable.flags:
+        return Quantity(CLASS, text, "", "flag_values")
+    if COUNTED.search(text):
+        return Quantity(COUNT, text, "", f"unit {text}")
+    if not text:
+        return Quantity(STATE, "", "", "no unit")
+    read_unit(text, where) if not CALENDAR_RATE.search(text) else None
+    named = [n for n in (variable.standard_name, variable.name, variable.long_name) if n]
+    water = next((name for name in named if WATER_NAMES.search(name)), "")
+    if rate_parts(text):
+        # Metres per second are a wind unless the name says that they are rain.
+        if water:
+            return Quantity(RATE, text, MM, f"unit {text} and name {water}")
+        if re.match(r"mm\b|kg\b|millimet|inch", text):
+            return Quantity(RATE, text, MM, f"unit {text}")
+    factor = depth_factor(text)
+    if factor is not None:
+        total = MM if not read_unit(text, where).is_convertible(MM) else text
+        if re.search(r"\btime\s*:\s*sum\b", variable.cell_methods):
+            return Quantity(AMOUNT, text, total, "cell_methods time: sum")
+        if water:
+            return Quantity(AMOUNT, text, total, f"unit {text} and name {water}")
+    return Quantity(STATE, text, "", f"unit {text}")
+
+
+def step_amounts(what: Quantity, time: TimeAxis) -> np.ndarray:
+    """What a value of each step is multiplied by to give that step's amount.
+
+    Returns
+    -------
+    factor : (T,) float64
+        1 for amounts; for rates the step's length in the rate's own unit of time, calendar months
+        and years being those that the step lies in.
+    """
+    if what.kind != RATE:
+        factor = depth_factor(what.unit) if what.total_unit == MM and what.kind == AMOUNT else 1.0
+        return np.full(len(time), factor if factor is not None else 1.0)
+    parts = rate_parts(what.unit)
+    assert parts is not None
+    factor, per = parts
+    if per == "day":
+        return factor * (time.duration / DAY)
+    axis = periods_between(PeriodRule(per), time.calendar, int(time.start[0]), int(time.end[-1]))
+    # Calendar time as a number of months or years, linear within each of them.
+    edges = np.append(axis.start, axis.end[-1])
+    count = np.arange(edges.size, dtype=np.float64)
+    zero = edges[0]
+    length = np.interp((time.end - zero) / SECOND, (edges - zero) / SECOND, count) - np.interp(
+        (time.start - zero) / SECOND, (edges - zero) / SECOND, count
+    )
+    return factor * length
+
+
+def as_amount(what: Quantity) -> Quantity:
+    """A state in a depth of water as the amount that a user says it is; else as it was."""
+    factor = depth_factor(what.unit) if what.unit and what.kind == STATE else None
+    if factor is None:
+        return what
+    total = what.unit if read_unit(what.unit, "").is_convertible(MM) else MM
+    return Quantity(AMOUNT, what.unit, total, "asked to be added up")
+
+
+def suggested_unit(variable: Variable) -> str:
+    """What the name of a variable without unit suggests; empty for most names."""
+    return next((unit for names, unit in SUGGESTED if names.search(variable.name)), "")
+
+
+def implausible(what: Quantity, lowest: float, highest: float, *, difference: bool = False) -> str:
+    """What is odd about the range of a variable and the likely cause; empty when nothing is.
+
+    Parameters
+    ----------
+    lowest, highest
+        Range of the values, in the variable's unit.
+    """
+    if what.kind in (AMOUNT, RATE):
+        if lowest < -1e-6 * max(1.0, abs(highest)):
+            return (
+                f"values down to {lowest:.4g} {what.unit}, though rain is never below 0: perhaps "
+                "a missing value that the file does not declare, or anomalies"
+            )
+        if what.kind == RATE:
+            daily = highest * step_of_a_day(what.unit)
+            if daily > 5000:
+                return (
+                    f"rates up to {highest:.4g} {what.unit}, which is {daily:.4g} mm a day: "
+                    "perhaps totals labelled as rates (see ‹input_unit›)"
+                )
+            return ""
+        depth = highest * (depth_factor(what.unit) or 1.0)
+        if depth > 20000:
+            return (
+                f"amounts up to {highest:.4g} {what.unit}, which is {depth:.4g} mm: perhaps "
+                "another unit, or a missing value that the file does not declare"
+            )
+        return ""
+    if difference:
+        return ""
+    if what.kind == STATE and what.unit and read_unit(what.unit, "").is_convertible("K"):
+        ends = convert(np.array([lowest, highest]), what.unit, "degC", difference=False)
+        low, high = (float(value) for value in ends)
+        kelvin = read_unit(what.unit, "") == read_unit("K", "")
+        if low > 100:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} {what.unit}: perhaps Kelvin "
+                "labelled as Celsius (see ‹input_unit K›)"
+            )
+        if kelvin and high < -150:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} K: perhaps Celsius labelled as "
+                "Kelvin (see ‹input_unit degC›)"
+            )
+        if high > 60 or low < -95:
+            return (
+                f"temperatures from {lowest:.4g} to {highest:.4g} {what.unit}, beyond what occurs "
+                "on land: perhaps a missing value that the file does not declare"
+            )
+    return ""
+
+
+def total_unit_of(what: Quantity, combine: str) -> str:
+    """The unit that values come in once they are combined."""
+    return what.total_unit if combine == TOTAL else what.unit

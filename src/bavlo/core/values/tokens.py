@@ -1,0 +1,60 @@
+"""What small parsers share: words of a text with their places, and errors that point at one."""
+
+from __future__ import annotations
+
+import re
+
+from bavlo.errors import RequestError
+
+SHOWN = 14  # characters of the place that an error shows
+
+
+class Tokens:
+    """The words of a text, taken one after the other.
+
+    Parameters
+    ----------
+    text
+        As the user wrote it.
+    pattern
+        One named group for each kind of word, white space before it allowed.
+    option, remedy
+        What errors name, and what they advise.
+    """
+
+    def __init__(self, text: str, pattern: re.Pattern[str], option: str, remedy: str) -> None:
+        self.text, self.option, self.remedy = text, option, remedy
+        self.words: list[tuple[str, str, int]] = []
+        self.next = 0
+        place = 0
+        while place < len(text.rstrip()):
+            match = pattern.match(text, place)
+            if match is None:
+                place = len(text) - len(text[place:].lstrip())
+                raise self.error("is not understood", place)
+            kind = str(match.lastgroup)
+            self.words.append((kind, match.group(kind), match.start(kind)))
+            place = match.end()
+
+    def peek(self) -> tuple[str, str, int]:
+        """Kind, text and place of the next word; no kind at the end."""
+        return self.words[self.next] if self.next < len(self.words) else ("", "", len(self.text))
+
+    def take(self, kind: str, *texts: str) -> str | None:
+        """The next word if it is of a kind, and one of some texts where these are given."""
+        found, text, _ = self.peek()
+        if found != kind or (texts and text.lower() not in texts):
+            return None
+        self.next += 1
+        return text
+
+    def error(self, what: str, place: int | None = None) -> RequestError:
+        """An error about the next word, or about a place."""
+        if place is None:
+            place = self.peek()[2]
+        found = repr(self.text[place : place + SHOWN].strip())
+        if place >= len(self.text.rstrip()):
+            found = "its end"
+        return RequestError(
+            self.option, f"'{self.text}': {found} at character {place + 1} {what}", self.remedy
+        )

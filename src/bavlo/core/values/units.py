@@ -1,0 +1,134 @@
+"""Units: read, compared and converted, with water as depth and rates by calendar month or year."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+
+import cf_units
+import numpy as np
+
+from bavlo.errors import RequestError, setting
+
+MM = "mm"
+
+CALENDAR_RATE = re.compile(r"\s*(?:/\s*|\bper\s+)?\b(months?|mon|mo|years?|yrs?|a)\b\s*(-1|\^-1)?$")
+
+
+def read_unit(text: str, where: object) -> cf_units.Unit:
+    """A unit, or an error that names what holds it."""
+    try:
+        unit = cf_units.Unit(_written_out(text))
+    except ValueError:
+        raise RequestError(
+            "",
+            f"{where}{': ' if str(where) else ''}'{text}' is no unit that UDUNITS knows",
+            "give it with ‹input_unit›",
+        ) from None
+    return unit
+
+
+def _written_out(text: str) -> str:
+    """Spellings that files use and UDUNITS does not read."""
+    text = text.strip()
+    text = re.sub(r"^(degrees?|deg)[ _.]?(C|F|K)$", r"deg\2", text).replace("degK", "K")
+    return {"C": "degC", "F": "degF", "Celsius": "degC", "millimeters": "mm"}.get(text, text)
+
+
+@lru_cache(maxsize=256)
+def depth_factor(text: str) -> float | None:
+    """How many mm of water one of a unit is; None where it is no depth of water."""
+    unit = read_unit(text, "")
+    if unit.is_unknown() or unit.is_no_unit():
+        return None
+    if unit.is_convertible(MM):
+        return float(unit.convert(1.0, MM))
+    if unit.is_convertible("kg m-2"):
+        return float(unit.convert(1.0, "kg m-2"))  # 1 kg m-2 of water is 1 mm
+    return None
+
+
+@lru_cache(maxsize=256)
+def rate_parts(text: str) -> tuple[float, str] | None:
+    """(mm, per what) of a rate of water: per "day", or per mean calendar "month" or "year"."""
+    match = CALENDAR_RATE.search(text)
+    if match and (match.group(2) or "/" in match.group(0) or "per" in match.group(0)):
+        factor = depth_factor(text[: match.start()].strip() or "1")
+        per = "month" if match.group(1).startswith("mo") else "year"
+        return None if factor is None else (factor, per)
+    unit = read_unit(text, "")
+    for base in ("mm day-1", "kg m-2 day-1"):
+        if unit.is_convertible(base):
+            return float(unit.convert(1.0, base)), "day"
+    return None
+
+
+def convert(values: np.ndarray, unit: str, target: str, *, difference: bool) -> np.ndarray:
+    """Values in another unit.
+
+    Parameters
+    ----------
+    values : float64 array
+        Changed copy is returned.
+    unit, target
+        From and to; 1 kg m-2 of water is 1 mm.
+    difference
+        Values are differences (a range, a standard deviation), which take no offset.
+    """
+    if unit == target:
+        return values
+    start, end = depth_factor(unit), depth_factor(target)
+    if start is not None and end is not None:
+        return values * (start / end)
+    if (rate := rate_parts(unit)) and (to := rate_parts(target)):
+        if rate[1] != to[1]:
+            raise RequestError(
+                "unit",
+                f"'{unit}' and '{target}' count time by different calendar units",
+                f"use a unit per {rate[1]}",
+            )
+        return values * (rate[0] / to[0])
+    source, goal = read_unit(unit, setting("unit")), read_unit(target, setting("unit"))
+    if not source.is_convertible(goal):
+        raise RequestError(
+            "unit", f"{unit or 'a number without unit'} cannot be converted to {target}", ""
+        )
+    if difference:
+        slope = (source.convert(1e6, goal) - source.convert(0.0, goal)) / 1e6
+        return values * float(np.format_float_positional(slope, precision=12)) if slope else values
+    return np.asarray(source.convert(np.asarray(values, np.float64), goal))
+
+
+def step_of_a_day(unit: str) -> float:
+    """mm that a rate of one unit makes in a day (a mean one, for rates by month or year)."""
+    parts = rate_parts(unit)
+    if parts is None:
+        return 0.0
+    return parts[0] / {"day": 1.0, "month": 30.4, "year": 365.2}[parts[1]]
+
+
+def is_rate_unit(unit: str) -> bool:
+    """Whether a unit is one of water per time."""
+    return rate_parts(unit) is not None
+
+
+def suits(unit: str, target: str) -> bool:
+    """Whether values in a unit can be converted to another."""
+    try:
+        convert(np.zeros(1), unit, target, difference=False)
+    except RequestError:
+        return False
+    return True
+
+
+def depth_in_mm(unit: str) -> float:
+    """How many mm of water one of a unit of depth is."""
+    factor = depth_factor(unit)
+    if factor is None:
+        raise RequestError("measure", f"volume needs a depth of water, not {unit or 'no unit'}")
+    return factor
+
+
+def is_temperature(unit: str) -> bool:
+    """Whether a unit is one of temperature."""
+    return bool(unit) and bool(read_unit(unit, "").is_convertible("K"))

@@ -1,0 +1,355 @@
+"""Units and bricks computed on a Dask cluster, whose workers open the files themselves."""
+
+from __future__ import annotations
+
+import itertools
+import os
+import pickle
+import warnings
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import partial
+from typing import Any, TypeVar
+
+from bavlo.core.reduce.merging import InOrder, MergeTree
+from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
+from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
+from bavlo.engine.segments import Segment
+from bavlo.errors import BavloError, InputError, RequestError
+
+Block = TypeVar("Block")
+State = TypeVar("State")
+Settled = TypeVar("Settled")
+Result = TypeVar("Result")
+Task = TypeVar("Task")
+Run = tuple[Unit, ...]
+Begun = tuple[Any, Any]  # futures of a pickled outcome, and of what stays with the workers
+
+LOCAL = "local"
+MOST_WAITING = 32  # merged states that wait to be fetched
+CUT_VALUES = 2**26  # cells × steps that are cut into bricks together, at most
+LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
+FETCHED_AT_ONCE = 2**25  # bytes of outcomes
+AHEAD = 3  # tasks of each worker's thread that are under way at once
+PATIENCE = 20  # seconds to wait for a scheduler, and for its first worker
+
+
+@dataclass(frozen=True, eq=False)
+class Cluster:
+    """An executor on a Dask cluster: workers keep what they compute until it is asked for."""
+
+    client: Any
+    on_progress: OnProgress
+
+    def reduce(
+        self,
+        reader: Reader[Block],
+        reducer: Reducer[Block, State, Settled],
+        segments: Sequence[Segment],
+    ) -> Iterator[Settled]:
+        """Reduce all units, a segment a task; what segments leave open is merged by workers."""
+        known = {"shared": _shared(self.client, (reader, reducer)), "pure": False}
+        submit = partial(self.client.submit, **known, priority=1)
+        waiting: deque[Any] = deque()  # what merging has settled, to be fetched
+        reading = ""
+
+        def begin(batch: list[Segment]) -> list[Begun]:
+            # Only what a neighbour has to finish must stay when the rest is fetched.
+            states = self.client.map(_reduce_segment, [s for s in batch if s.is_open], **known)
+            fetched = self.client.map(_settled, states, pure=False, priority=1) if states else []
+            whole = self.client.map(_whole_segment, [s for s in batch if not s.is_open], **known)
+            both, alone = zip(fetched, states, strict=True), iter(whole)
+            return [next(both) if s.is_open else (next(alone), None) for s in batch]
+
+        def merge(earlier: Any, later: Any) -> Any:
+            merged = submit(_merge, earlier, later)
+            waiting.append(self.client.submit(_settled, merged, pure=False, priority=1))
+            return merged
+
+        def fetched_until(most: int) -> Iterator[Settled]:
+            while len(waiting) > most:
+                yield from pickle.loads(_outcome(waiting.popleft(), reading))
+
+        tree: MergeTree[Any] = MergeTree(merge)
+        steps = segments[-1].last - segments[0].first if segments else 0
+
+        def name(segment: Segment) -> str:
+            return reader.files(segment.first, segment.last)
+
+        for segment, state, settled in _in_order(self.client, segments, begin, name):
+            reading = name(segment)
+            yield from settled
+            if segment.is_open:
+                tree.add(state)
+                if segment.ends_chain:
+                    waiting.append(submit(_close, tree.close()))
+            yield from fetched_until(MOST_WAITING)
+            self.on_progress(segment.last - segments[0].first, steps)
+        if tree:
+            waiting.append(submit(_close, tree.close()))
+        yield from fetched_until(0)
+
+    def by_bricks(
+        self, records: StepRecords | ArrayRecords, work: BrickWork[Result]
+    ) -> Iterator[Result]:
+        """The results of all bricks, in their order."""
+        if isinstance(records, ArrayRecords):
+            yield from self._of_arrays(records, work)
+        else:
+            yield from self._of_steps(records, work)
+
+    def _of_arrays(self, records: ArrayRecords, work: BrickWork[Result]) -> Iterator[Result]:
+        """Records that are here go out with their bricks."""
+        known = {"shared": _shared(self.client, (None, work)), "pure": False}
+
+        def begin(batch: list[int]) -> list[Begun]:
+            begun: list[Begun] = []
+            for number in batch:
+                own = {n: v[:, work.bricks[number]] for n, v in records.values.items()}
+                begun.append((self.client.submit(_brick, number, own, **known), None))
+            return begun
+
+        bricks = range(len(work.bricks))
+        for number, _, result in _in_order(self.client, bricks, begin, self._brick_name(work)):
+            yield result
+            self.on_progress(number + 1, len(bricks))
+
+    def _of_steps(self, records: StepRecords, work: BrickWork[Result]) -> Iterator[Result]:
+        """What is cut stays with the workers, which pass a brick's pieces to whoever joins it."""
+        known = {"shared": _shared(self.client, (records.reader, work)), "pure": False}
+        runs = plan_runs(records.units, work.bricks[-1].stop)
+        begin_step = runs[0][0].first
+        steps = runs[-1][-1].last - begin_step
+
+        def begin_runs(batch: list[Run]) -> list[Begun]:
+            cut = self.client.map(_cut, batch, **known)
+            return list(zip(self.client.map(_over, cut, priority=1, pure=False), cut, strict=True))
+
+        def name(run: Run) -> str:
+            return records.reader.files(run[0].first, run[-1].last)
+
+        cuts = []
+        for run, cut, _ in _in_order(self.client, runs, begin_runs, name):
+            cuts.append(cut)
+            self.on_progress(run[-1].last - begin_step, 2 * steps)
+
+        def begin_bricks(batch: list[int]) -> list[Begun]:
+            begun: list[Begun] = []
+            for number in batch:
+                pieces = self.client.map(_piece, cuts, number=number, pure=False)
+                begun.append((self.client.submit(_joined_brick, number, pieces, **known), None))
+            return begun
+
+        bricks = range(len(work.bricks))
+        for number, _, result in _in_order(
+            self.client, bricks, begin_bricks, self._brick_name(work)
+        ):
+            yield result
+            self.on_progress(steps + steps * (number + 1) // len(bricks), 2 * steps)
+
+    @staticmethod
+    def _brick_name(work: BrickWork[Any]) -> Callable[[int], str]:
+        return lambda number: f"part {number + 1} of {len(work.bricks)} of the cells"
+
+
+def plan_runs(units: Sequence[Unit], cells: int) -> list[Run]:
+    """Runs of units whose values are cut into bricks together."""
+    steps = units[-1].last - units[0].first
+    most = max(1, min(CUT_VALUES // max(cells, 1), -(-steps // LEAST_RUNS)))
+    runs: list[Run] = []
+    for unit in units:
+        if runs and unit.last - runs[-1][0].first <= most:
+            runs[-1] += (unit,)
+        else:
+            runs.append((unit,))
+    return runs
+
+
+def _shared(client: Any, work: Any) -> Any:
+    import cloudpickle
+
+    with warnings.catch_warnings():
+        # Of its size the library warns its own users; here it goes out once, as it should.
+        warnings.simplefilter("ignore", UserWarning)
+        return client.submit(_same, cloudpickle.dumps(work), pure=False)
+
+
+def _in_order(
+    client: Any,
+    tasks: Sequence[Task],
+    begin: Callable[[list[Task]], list[Begun]],
+    name: Callable[[Task], str],
+) -> Iterator[tuple[Task, Any, Any]]:
+    """Tasks in their order, what stays with the workers and what is fetched of each.
+
+    They are begun and fetched many at a time, as many as there are: a journey to the scheduler
+    costs several times what a task costs it.
+    """
+    threads = max(sum(client.nthreads().values()), 1)
+    under_way: deque[tuple[Task, Begun]] = deque()
+    waiting = iter(tasks)
+    size = FETCHED_AT_ONCE
+    while True:
+        if len(under_way) <= (AHEAD - 1) * threads:
+            batch = list(itertools.islice(waiting, AHEAD * threads - len(under_way)))
+            under_way.extend(zip(batch, begin(batch), strict=True))
+        if not under_way:
+            return
+        done = itertools.takewhile(lambda each: each[1][0].status == "finished", under_way)
+        most = max(FETCHED_AT_ONCE // size, 1)
+        futures = [future for _, (future, _) in itertools.islice(done, most)]
+        found = client.gather(futures, errors="skip") if len(futures) > 1 else []
+        if len(found) < len(futures) or not found:
+            task, (future, _) = under_way[0]
+            found = [_outcome(future, name(task))]
+        for data in found:
+            task, (_, made) = under_way.popleft()
+            size = len(data)
+            yield task, made, pickle.loads(data)
+
+
+def _same(data: bytes) -> bytes:
+    return data
+
+
+_known: dict[int, tuple[bytes, Any]] = {}
+
+
+# What follows is done by workers. What is fetched is pickled there, so that its size is known.
+
+
+def _reduce_segment(segment: Segment, *, shared: bytes) -> tuple[list[Any], Any]:
+    """What is settled of a segment, and the state that it leaves open."""
+    reader, reducer = _unpacked(shared)
+    run: InOrder[Any, Any] = InOrder(reducer)
+    settled = []
+    for unit in segment.units:
+        for state in reducer.update(unit, reader.read(unit)):
+            results, rest = reducer.settle(state)
+            settled += [results, *run.add(rest)]
+    return settled, run.rest
+
+
+def _settled(state: tuple[list[Any], Any]) -> bytes:
+    return pickle.dumps(state[0])
+
+
+def _whole_segment(segment: Segment, *, shared: bytes) -> bytes:
+    return _settled(_reduce_segment(segment, shared=shared))
+
+
+def _merge(
+    earlier: tuple[list[Any], Any], later: tuple[list[Any], Any], *, shared: bytes
+) -> tuple[list[Any], Any]:
+    if earlier[1] is None or later[1] is None:
+        return [], later[1] if earlier[1] is None else earlier[1]
+    reducer = _unpacked(shared)[1]
+    settled, rest = reducer.settle(reducer.merge(earlier[1], later[1]))
+    return [settled], rest
+
+
+def _close(state: tuple[list[Any], Any], *, shared: bytes) -> bytes:
+    reducer = _unpacked(shared)[1]
+    return pickle.dumps([] if state[1] is None else [reducer.close(state[1])])
+
+
+def _cut(run: Run, *, shared: bytes) -> list[Piece]:
+    reader, work = _unpacked(shared)
+    return cut_into_bricks((reader.read(unit) for unit in run), work.bricks)
+
+
+def _over(cut: Any) -> bytes:
+    return pickle.dumps(None)
+
+
+def _piece(cut: list[Piece], *, number: int) -> Piece:
+    return cut[number]
+
+
+def _joined_brick(number: int, pieces: list[Piece], *, shared: bytes) -> bytes:
+    work = _unpacked(shared)[1]
+    cells = work.bricks[number]
+    return pickle.dumps(work.compute(number, joined_brick(pieces, cells.stop - cells.start)))
+
+
+def _brick(number: int, values: dict[str, Any], *, shared: bytes) -> bytes:
+    return pickle.dumps(_unpacked(shared)[1].compute(number, values))
+
+
+def _unpacked(shared: bytes) -> Any:
+    for key in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):
+        os.environ.setdefault(key, "1")
+    known = _known.get(len(shared))
+    if known is None or known[0] != shared:
+        _known.clear()
+        known = _known[len(shared)] = (shared, pickle.loads(shared))
+    return known[1]
+
+
+def _outcome(future: Any, what: str) -> Any:
+    """What a task gave, or an error in the user's words."""
+    try:
+        return future.result()
+    except BavloError:
+        raise
+    except Exception as error:
+        kind = type(error).__name__
+        if kind == "KilledWorker":
+            raise InputError(
+                what, "the workers that read it died, one after the other", "look at their logs"
+            ) from error
+        if kind in ("CancelledError", "FutureCancelledError", "CommClosedError"):
+            raise InputError(
+                what, "the cluster was lost while it was read", "start it again"
+            ) from (error)
+        if isinstance(error, ModuleNotFoundError | AttributeError | pickle.UnpicklingError):
+            raise RequestError(
+                "cluster",
+                f"a worker cannot do the work ({error})",
+                "install the same version of Bavlo on all workers",
+            ) from error
+        raise InputError(what, f"failed on a worker ({error})", "see the worker's log") from error
+
+
+@contextmanager
+def client(address: str, jobs: int) -> Iterator[Any]:
+    """A client of a scheduler that is there, or of one that is started here."""
+    try:
+        import distributed
+    except ImportError:
+        raise RequestError(
+            "cluster", "needs a further library", "pip install 'bavlo[cluster]'"
+        ) from None
+    import logging
+
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
+    if address == LOCAL:
+        with (
+            distributed.LocalCluster(
+                n_workers=jobs,
+                threads_per_worker=1,
+                processes=True,
+                dashboard_address=None,
+                silence_logs=logging.CRITICAL,
+            ) as cluster,
+            distributed.Client(cluster) as client,
+        ):
+            yield client
+        return
+    try:
+        client = distributed.Client(address, timeout=PATIENCE, set_as_default=False)
+    except (OSError, TimeoutError, ValueError) as error:
+        raise RequestError(
+            "cluster", f"no scheduler answers at {address} ({error})", "check the address"
+        ) from error
+    with client:
+        try:
+            client.wait_for_workers(1, timeout=PATIENCE)
+        except TimeoutError as error:
+            raise RequestError(
+                "cluster", f"the scheduler at {address} has no workers", "start some"
+            ) from error
+        yield client

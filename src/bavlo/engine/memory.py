@@ -1,0 +1,64 @@
+"""Keeping to a limit of memory: how many units may be held at once."""
+
+from __future__ import annotations
+
+import resource
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+from bavlo.errors import RequestError
+
+MARGIN = 32 * 2**20  # what libraries still allocate once work begins
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What work takes in memory, bytes.
+
+    Parameters
+    ----------
+    unit
+        Each unit, or brick, that is under way.
+    kept
+        What is kept all the time: results, open periods, records.
+    room
+        Of `kept`, what records may take before they go to a scratch file.
+    """
+
+    unit: float
+    kept: float
+    room: float = 0.0
+
+
+def in_use() -> int:
+    """Resident memory of this process, in bytes; its peak where the system tells no more."""
+    try:
+        pages = int(Path("/proc/self/statm").read_text().split()[1])
+        return pages * resource.getpagesize()
+    except OSError:
+        used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+        return used if sys.platform == "darwin" else used * 1024
+
+
+def size_text(size: float) -> str:
+    """A size in MB or GB."""
+    return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
+
+
+def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:
+    """How many units can be held at once, at most `jobs`.
+
+    Raises
+    ------
+    RequestError
+        Where not even one can; it names the least that is enough.
+    """
+    base = in_use() + MARGIN + needs.kept
+    fit = int((memory - base) // needs.unit) if needs.unit else jobs
+    if fit < 1:
+        least = size_text(1.02 * (base + needs.unit))
+        raise RequestError(
+            "memory", f"{size_text(memory)} is too little", f"this job needs {least}"
+        )
+    return min(jobs, fit)

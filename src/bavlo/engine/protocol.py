@@ -1,0 +1,117 @@
+"""What the two main loops need: readers of units, records of bricks, and an executor.
+
+`reduce` goes through units of steps in order of time, `by_bricks` through bricks of cells with
+their whole record. An executor decides only where work is done and how much is under way at once;
+what is added to what, and in which order, follows from the plan.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.engine.segments import Segment
+
+Values = TypeVar("Values", covariant=True)
+
+State = TypeVar("State")
+
+Settled = TypeVar("Settled")
+
+Result = TypeVar("Result", covariant=True)
+
+Block = TypeVar("Block")
+
+OnProgress = Callable[[int, int], None]
+
+
+@dataclass(frozen=True)
+class Resources:
+    """What a run may use; no number depends on it.
+
+    Parameters
+    ----------
+    jobs
+        Workers at once.
+    memory
+        Peak resident memory, bytes.
+    scratch
+        Folder for what does not fit in memory; None for the system's own place.
+    cluster
+        Address of a Dask scheduler, or `local` to start one here; None for threads.
+    """
+
+    jobs: int
+    memory: int
+    scratch: Path | None
+    cluster: str | None
+
+
+class Reader(Protocol[Values]):
+    """Reads the values of units; picklable, it opens its files where it is used."""
+
+    def read(self, unit: Unit) -> Values:
+        """The values of a unit."""
+
+    def files(self, first: int, last: int) -> str:
+        """The files that hold the steps `first` to `last` (excluded), for messages."""
+
+
+@dataclass(frozen=True, eq=False)
+class StepRecords:
+    """Records that stand in grids and are read by units of steps.
+
+    Parameters
+    ----------
+    reader
+        Gives values (T, C) of all variables, by name.
+    units
+        All of them, in order of time.
+    """
+
+    reader: Reader[Mapping[str, np.ndarray]]
+    units: Sequence[Unit]
+
+
+@dataclass(frozen=True, eq=False)
+class ArrayRecords:
+    """Records (T, C) that are there already, by name; perhaps in a scratch file."""
+
+    values: Mapping[str, np.ndarray]
+
+
+class BrickWork(Protocol[Result]):
+    """Work on cells with their whole record; picklable."""
+
+    @property
+    def bricks(self) -> Sequence[slice]:
+        """The cells of each brick."""
+
+    def compute(self, number: int, values: Mapping[str, np.ndarray]) -> Result:
+        """The result of a brick, from its records (T, b) by name."""
+
+
+class Executor(Protocol):
+    """Where units and bricks are computed."""
+
+    def reduce(
+        self,
+        reader: Reader[Block],
+        reducer: Reducer[Block, State, Settled],
+        segments: Sequence[Segment],
+    ) -> Iterator[Settled]:
+        """Reduce all units; gives out what is settled, sooner or later."""
+
+    def by_bricks(
+        self, records: StepRecords | ArrayRecords, work: BrickWork[Result]
+    ) -> Iterator[Result]:
+        """The results of all bricks, in their order."""
+
+
+def not_needed(*_: Any) -> None:
+    """For whoever wants to hear nothing."""

@@ -1,0 +1,185 @@
+"""How work is cut into units and segments: from the data and the request alone.
+
+All cuts are counted from the record's beginning on, and a period that is still incomplete is cut as
+it will be once it is whole, so that steps that are appended change no cut before them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.time.periods import Assignment
+
+VALUES_AT_ONCE = 2**21  # cells × steps of a unit
+LEAST_UNITS, MOST_UNITS = 32, 128  # of a segment
+
+
+@dataclass(frozen=True)
+class Segment:
+    """A run of units that is reduced in order, in one place.
+
+    Parameters
+    ----------
+    continues_from, continues_into
+        Number of the period that has begun in an earlier segment, and of the one that goes on in
+        the next; None where there is none.
+    follows_spells
+        Whether spells run on from one segment to the next, whatever the periods.
+    """
+
+    units: tuple[Unit, ...]
+    continues_from: int | None = None
+    continues_into: int | None = None
+    follows_spells: bool = False
+
+    @property
+    def first(self) -> int:
+        """The first step."""
+        return self.units[0].first
+
+    @property
+    def last(self) -> int:
+        """The step after the last."""
+        return self.units[-1].last
+
+    @property
+    def is_open(self) -> bool:
+        """Whether a neighbour has to finish some of it."""
+        return (
+            self.follows_spells
+            or self.continues_from is not None
+            or self.continues_into is not None
+        )
+
+    @property
+    def ends_chain(self) -> bool:
+        """Whether nothing of it goes on in the next segment."""
+        return not self.follows_spells and self.continues_into is None
+
+
+def plan_units(assignment: Assignment, cells: int, values: int = VALUES_AT_ONCE) -> list[Unit]:
+    """Runs of steps, cut where periods begin.
+
+    Short periods are put together up to `values`. A long one is cut into runs of like length,
+    counted from its own first step, so that its sums do not depend on what stands before it.
+
+    Parameters
+    ----------
+    assignment
+        The steps that are needed and the periods that they belong to.
+    cells
+        Number of used cells.
+    values
+        Cells × steps of a unit.
+    """
+    if not assignment.step.size:
+        return []
+    most = max(1, values // max(cells, 1))
+    units: list[Unit] = []
+    filled = 0  # steps of the last unit, all of its periods taken as whole
+    for start, stop, whole in _period_runs(assignment):
+        if units and units[-1].last == start and filled + whole <= most:
+            units[-1] = Unit(units[-1].first, stop)
+            filled += whole
+            continue
+        even = -(-whole // -(-whole // most))
+        units.extend(Unit(s, min(s + even, stop)) for s in range(start, stop, even))
+        filled = whole if whole <= most else most
+    return units
+
+
+def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
+    """First step, the one after the last, and number of steps once whole, of each run of a period.
+
+    A step that several periods share goes with the first of them.
+    """
+    used = np.unique(assignment.step)
+    period = assignment.period[np.searchsorted(assignment.step, used)]
+    breaks = (np.diff(used) != 1) | (np.diff(period) != 0)
+    starts = np.concatenate([[0], np.flatnonzero(breaks) + 1])
+    stops = np.append(starts[1:], used.size)
+    first, last = used[starts], used[stops - 1] + 1
+    expected = np.rint(assignment.expected[period[starts]]).astype(np.int64)
+    whole = np.maximum(last - first, expected)
+    return list(zip(first.tolist(), last.tolist(), whole.tolist(), strict=True))
+
+
+def group_units(
+    assignment: Assignment, units: Sequence[Unit], cells: int, values: int
+) -> list[Unit]:
+    """Units that are read together, up to a number of values.
+
+    The units of a period that all fit stay together; of a longer one they are grouped from its own
+    first step, so that a group does not depend on what stands before it.
+
+    Parameters
+    ----------
+    values
+        Cells × steps of a group.
+    """
+    most = values // max(cells, 1)
+    expected = np.rint(assignment.expected).astype(np.int64)
+    runs: list[list[Unit]] = []
+    for unit in units:
+        if runs and shared_period(assignment, runs[-1][-1], unit) is not None:
+            runs[-1].append(unit)
+        else:
+            runs.append([unit])
+    groups: list[list[Unit]] = []
+    for run in runs:
+        last_period = int(_periods(assignment, run[-1])[-1])
+        first_step = int(assignment.step_ranges[0][last_period])
+        end = max(run[-1].last, first_step + int(expected[last_period]))
+        fits = end - run[0].first <= most
+        for n, unit in enumerate(run):
+            end_of_group = end if fits else unit.last
+            joins = (n > 0 or fits) and bool(groups) and groups[-1][-1].last == unit.first
+            if joins and end_of_group - groups[-1][0].first <= most:
+                groups[-1].append(unit)
+            else:
+                groups.append([unit])
+    return [Unit(group[0].first, group[-1].last, tuple(group)) for group in groups]
+
+
+def plan_segments(
+    assignment: Assignment,
+    units: Sequence[Unit],
+    sizes: tuple[int, int] | None = None,
+    *,
+    follows_spells: bool = False,
+) -> list[Segment]:
+    """Put units together.
+
+    Parameters
+    ----------
+    sizes
+        Units from which a segment ends with a period, and from which it ends in any case.
+    """
+    least, most = sizes or (LEAST_UNITS, MOST_UNITS)
+    segments: list[Segment] = []
+    held: list[Unit] = []
+    begun = None
+    for n, unit in enumerate(units):
+        held.append(unit)
+        following = units[n + 1] if n + 1 < len(units) else None
+        shared = None if following is None else shared_period(assignment, unit, following)
+        number = sum(len(each.each) for each in held)
+        if following is None or number >= (least if shared is None else most):
+            segments.append(Segment(tuple(held), begun, shared, follows_spells))
+            held, begun = [], shared
+    return segments
+
+
+def shared_period(assignment: Assignment, unit: Unit, following: Unit) -> int | None:
+    """The period that two neighbouring units both have steps of."""
+    before, after = (_periods(assignment, each) for each in (unit, following))
+    return int(before[-1]) if before.size and after.size and before[-1] == after[0] else None
+
+
+def _periods(assignment: Assignment, unit: Unit) -> np.ndarray:
+    low, high = np.searchsorted(assignment.step, [unit.first, unit.last])
+    return assignment.period[low:high]

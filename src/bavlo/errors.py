@@ -1,0 +1,100 @@
+"""The errors that Bavlo raises, in the user's words: where, what is wrong, what to do.
+
+Texts name fields of the request as `‹field›` or `‹field value›`, made by `setting`. Whoever shows a
+text decides how a user writes such a field: as an option, or as a keyword.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+SETTING = re.compile(r"‹([a-z_]+)(?: ([^‹›]*))?›")
+
+
+def setting(field: str, value: object = "") -> str:
+    """How texts name a field of the request, perhaps with a value for it.
+
+    Examples
+    --------
+    >>> setting("every", "month")
+    '‹every month›'
+    """
+    return f"‹{field} {value}›" if value != "" else f"‹{field}›"
+
+
+def as_keyword(field: str, value: str) -> str:
+    """A field of the request as Python has it: `every='month'`."""
+    return f"{field}={value!r}" if value else field
+
+
+def worded(text: str, say: Callable[[str, str], str] = as_keyword) -> str:
+    """A text with each `‹field value›` in the words of an interface.
+
+    Parameters
+    ----------
+    say
+        From a field and a value, which may be empty, to words.
+
+    Examples
+    --------
+    >>> worded("use ‹every month› or ‹min_steps›")
+    "use every='month' or min_steps"
+    """
+    return SETTING.sub(lambda found: say(found.group(1), found.group(2) or ""), text)
+
+
+class BavloError(Exception):
+    """Something that the user can mend.
+
+    Parameters
+    ----------
+    where
+        The file or region that is concerned, or a `setting`; may be empty.
+    what
+        What is wrong, without a full stop.
+    remedy
+        What to do about it; may be empty.
+    """
+
+    exit_code = 1
+
+    def __init__(self, where: object, what: str, remedy: str = "") -> None:
+        self.where = str(where)
+        self.what = what
+        self.remedy = remedy
+        super().__init__(where, what, remedy)
+
+    def text(self, say: Callable[[str, str], str] = as_keyword) -> str:
+        """The whole message in one line, with fields of the request as `say` has them."""
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        return worded(f"{head}; {self.remedy}" if self.remedy else head, say)
+
+    def __str__(self) -> str:
+        return self.text()
+
+
+class InputError(BavloError):
+    """A file cannot be read, or what is in it cannot be used."""
+
+
+class OutputError(BavloError):
+    """An output cannot be written where it was asked for."""
+
+
+class RequestError(BavloError):
+    """The request itself makes no sense, whatever the files hold.
+
+    Parameters
+    ----------
+    field
+        The field of the request that is at fault; empty where it is none alone.
+    """
+
+    exit_code = 2
+
+    def __init__(self, field: str, what: str, remedy: str = "") -> None:
+        where = setting(field) if re.fullmatch(r"[a-z_]+", field) else field
+        super().__init__(where, what, remedy)
+        self.args = (field, what, remedy)
+        self.field = field

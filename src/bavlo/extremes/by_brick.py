@@ -1,0 +1,83 @@
+"""Counting conditions and indices of cells by bricks with their whole record."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy import sparse
+
+from bavlo.engine.bricks import bricks_of
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs
+from bavlo.engine.protocol import StepRecords
+from bavlo.extremes.arrays import BrickSums, ExtremesArrays
+from bavlo.extremes.plan import ExtremesPlan
+from bavlo.extremes.records import record_values
+from bavlo.extremes.values import ConditionReader, least_steps, plan_condition_units
+from bavlo.request.reporter import Reporter
+
+BRICK_VALUES = 2**22  # cells × steps of a brick
+COPIES_OF_BRICK = 12.0
+KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
+
+
+def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
+    """Go by bricks of cells with their whole record, after one pass that reads the grids."""
+    cells, steps = plan.cells.cells.size, plan.last - plan.first
+    names = len(plan.aligned.sources)
+    work = RecordWork(plan, tuple(bricks_of(cells, steps, BRICK_VALUES)), bool(arrays.daily))
+    units = plan_condition_units(plan)
+    room = KEPT_SHARE * plan.request.run.memory
+    unit_size = max(u.last - u.first for u in units) * cells * 8 * 3 * names
+    brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
+    kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
+    needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
+    with executor(plan.request.run, needs, report.progress, report.note) as engine:
+        for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
+            for n, each in enumerate(sums):
+                arrays.add_brick(n, each)
+    arrays.close_bricks()
+
+
+@dataclass(frozen=True, eq=False)
+class RecordWork:
+    """What the cells of a brick add up to, from their whole record."""
+
+    plan: ExtremesPlan
+    bricks: tuple[slice, ...]
+    wants_daily: bool
+
+    @cached_property
+    def _by_cells(self) -> tuple[sparse.csc_array, sparse.csc_array]:
+        """Weights and areas (R, C), of which a few columns are had without a look at all."""
+        return self.plan.index.matrix.tocsc(), self.plan.index.areas.tocsc()
+
+    def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
+        """The sums of a brick for each condition or index, from its whole record (T, b)."""
+        cells = self.bricks[number]
+        matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)
+        regions = np.flatnonzero(np.diff(matrix.indptr) + np.diff(areas.indptr))
+        matrix, areas = matrix[regions], areas[regions]
+        least = least_steps(self.plan, np.arange(len(self.plan.periods)))[:, None]
+        out = []
+        for found, valid, daily in record_values(self.plan, values, self.wants_daily):
+            enough = valid >= least if self.plan.bound else ~np.isnan(found[0])
+            known = valid > 0
+            sums = [areas @ np.where(enough, 1.0, 0.0).T]
+            sums += [matrix @ part.T for part in (np.where(known, valid, 0.0), _number(known))]
+            for values_of_count in found:
+                has = ~np.isnan(values_of_count)
+                sums.append(matrix @ np.where(has, values_of_count, 0.0).T)
+                sums.append(matrix @ _number(has).T)
+            of_steps = None
+            if daily is not None:
+                of_steps = np.stack([(matrix @ _number(part).T).T for part in daily])
+            out.append(BrickSums(regions, np.stack(sums), of_steps))
+        return out
+
+
+def _number(flags: np.ndarray) -> np.ndarray:
+    return flags.astype(np.float64, copy=False)

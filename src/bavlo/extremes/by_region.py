@@ -1,0 +1,107 @@
+"""Conditions and indices on the series of regions, which are made first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.stats.measures import CellSample, Measure, parse_measure
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs
+from bavlo.engine.segments import plan_segments
+from bavlo.errors import RequestError
+from bavlo.extremes.arrays import ExtremesArrays
+from bavlo.extremes.plan import ExtremesPlan
+from bavlo.extremes.records import occurrence_of_record, record_values
+from bavlo.extremes.values import ConditionReader, plan_condition_units
+from bavlo.request.reporter import Reporter
+
+COPIES_OF_UNIT = 4
+
+
+@dataclass(frozen=True, eq=False)
+class RegionSteps:
+    """Values and valid shares of area (T, R) of each variable, by name, of the unit's steps."""
+
+    unit: Unit
+    values: dict[str, np.ndarray]
+    area_valid: dict[str, np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
+class RegionStepsReducer:
+    """Measures every step of every region; nothing goes on from one to the next."""
+
+    plan: ExtremesPlan
+    measure: str
+
+    def update(self, unit: Unit, values: Mapping[str, np.ndarray]) -> list[list[RegionSteps]]:
+        """Measure the values (T, C) of a unit."""
+        measure: Measure = parse_measure(self.measure)
+        found, areas = {}, {}
+        for name, block in values.items():
+            sample = CellSample(self.plan.index, block)
+            enough = sample.area_valid >= self.plan.request.measuring.min_area - ENOUGH
+            found[name] = np.where(enough, measure.compute(sample), np.nan)
+            areas[name] = sample.area_valid
+        return [[RegionSteps(unit, found, areas)]]
+
+    def merge(self, earlier: list[RegionSteps], later: list[RegionSteps]) -> list[RegionSteps]:
+        """Those of both."""
+        return earlier + later
+
+    def settle(self, state: list[RegionSteps]) -> tuple[list[RegionSteps], None]:
+        """All of them."""
+        return state, None
+
+    def close(self, state: list[RegionSteps]) -> list[RegionSteps]:
+        """All of them."""
+        return state
+
+
+def count_regions(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
+    """Make the regions' series, and test those."""
+    if len(plan.request.measuring.measure) > 1:
+        raise RequestError("measure", "a region's series is of one measure", "choose one")
+    series, area = _region_series(plan, arrays, report)
+    for n, (values, valid, _) in enumerate(record_values(plan, series)):
+        arrays.put_regions(n, values, valid)
+    steps = plan.period_steps
+    for p, (begin, end) in enumerate(zip(steps.begin, steps.end, strict=True)):
+        if end > begin:
+            arrays.area_valid[:, p] = area[begin:end].mean(axis=0)[:, None]
+    arrays.area_valid[np.abs(arrays.area_valid - 1) < 1e-12] = 1.0
+    for bound, daily in zip(plan.bound, arrays.daily, strict=False):
+        occurs = occurrence_of_record(plan, bound, series, ())
+        own = series[bound.tests[0].variable.name]
+        valid = np.broadcast_to(occurs.valid, occurs.occurs.shape)
+        daily.put(0, np.where(valid, occurs.occurs, np.nan), own)
+
+
+def _region_series(
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
+) -> tuple[dict[str, np.ndarray], np.ndarray]:
+    """(T, R) values of each variable, by name, and the valid share of area of the first."""
+    shape = plan.last - plan.first, len(plan.regions.regions)
+    names = list(plan.aligned.sources)
+    series = {name: np.full(shape, np.nan) for name in names}
+    area = np.zeros(shape)
+    units = plan_condition_units(plan)
+    most = max(u.last - u.first for u in units) * plan.cells.cells.size
+    needs = Needs(
+        most * 8.0 * COPIES_OF_UNIT * len(names),
+        arrays.nbytes + (len(names) + 1) * area.nbytes * 4,
+    )
+    reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
+    with executor(plan.request.run, needs, report.progress, report.note) as engine:
+        segments = plan_segments(plan.assignment, units)
+        for settled in engine.reduce(ConditionReader(plan), reducer, segments):
+            for each in settled:
+                part = slice(each.unit.first - plan.first, each.unit.last - plan.first)
+                for name, values in each.values.items():
+                    series[name][part] = values
+                area[part] = each.area_valid[names[0]]
+    return series, area

@@ -1,0 +1,299 @@
+"""The CF conventions that grid formats share: packing, coordinates, time."""
+
+from __future__ import annotations
+
+import functools
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import cftime
+import numpy as np
+
+from bavlo.core.space.layout import edges_from_centres
+from bavlo.core.time.axis import EPOCH, SECOND, to_instants
+from bavlo.errors import InputError
+
+LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
+LONGITUDE = re.compile(r"^degrees?_?(east|e)$", re.IGNORECASE)
+FIXED_SINCE = re.compile(
+    r"^\s*(days?|d|hours?|hrs?|hr?|h|minutes?|mins?|min|seconds?|secs?|sec|s)\s+since\s+(.*)$",
+    re.IGNORECASE,
+)
+FIXED_UNITS = {"d": 86400, "h": 3600, "m": 60, "s": 1}
+CALENDAR_SINCE = re.compile(r"^\s*(months?|years?)\s+since\s+(.*)$", re.IGNORECASE)
+
+Attributes = Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Packing:
+    """How stored numbers become values (CF-1.11, sections 2.5.1 and 8.1).
+
+    Parameters
+    ----------
+    scale, offset
+        value = stored × scale + offset; None where the file has no such attribute.
+    missing
+        Stored numbers that mean no data.
+    lowest, highest
+        Stored numbers outside of these mean no data.
+    unsigned
+        The stored integers are to be taken as unsigned.
+    """
+
+    scale: float | None = None
+    offset: float | None = None
+    missing: tuple[float, ...] = ()
+    lowest: float | None = None
+    highest: float | None = None
+    unsigned: bool = False
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether stored numbers are the values."""
+        return self.scale is None and self.offset is None and not self.unsigned
+
+    def as_stored(self, stored: np.ndarray) -> np.ndarray:
+        """Stored numbers as what they are meant to be."""
+        if self.unsigned and stored.dtype.kind == "i":
+            return stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
+        return stored
+
+    def absent(self, stored: np.ndarray) -> np.ndarray | None:
+        """Where numbers of `as_stored` mean no data; None where none could."""
+        flags = [stored == stored.dtype.type(n) for n in self.missing if n == n]
+        if self.lowest is not None:
+            flags.append(stored < self.lowest)
+        if self.highest is not None:
+            flags.append(stored > self.highest)
+        return functools.reduce(np.logical_or, flags) if flags else None
+
+    def decode(self, stored: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
+        """Values as float64, NaN where there is no data; into an array of that shape if given."""
+        stored = self.as_stored(stored)
+        if values is None:
+            values = np.empty(stored.shape)
+        if self.scale is None:
+            np.copyto(values, stored)
+        else:  # a float64, so that float32 numbers are not multiplied as such
+            np.multiply(stored, np.float64(self.scale), out=values)
+        absent = self.absent(stored)
+        if absent is not None:
+            np.copyto(values, np.nan, where=absent)
+        if self.offset is not None:
+            values += self.offset
+        return values
+
+
+def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None) -> Packing:
+    """Read the packing attributes of a variable.
+
+    Parameters
+    ----------
+    default_fill
+        What the format writes where nothing was written, if the variable names no fill value.
+    """
+
+    def number(name: str) -> float | None:
+        value = attributes.get(name)
+        return None if value is None else float(np.ravel(value)[0])
+
+    unsigned = str(attributes.get("_Unsigned", "false")).lower() == "true"
+    missing: list[float] = []
+    for name in ("_FillValue", "missing_value"):
+        if name in attributes:
+            kind = dtype
+            if unsigned and dtype.kind == "i":
+                kind = np.dtype(f"{dtype.byteorder}u{dtype.itemsize}")
+            for value in np.ravel(attributes[name]):
+                try:
+                    with np.errstate(over="ignore"):
+                        missing.append(float(np.asarray(value).astype(dtype).view(kind)))
+                except (TypeError, ValueError):
+                    continue  # text such as "none": it can equal no stored number
+    if "_FillValue" not in attributes and default_fill is not None:
+        missing.append(float(default_fill))
+    lowest, highest = number("valid_min"), number("valid_max")
+    if "valid_range" in attributes and np.size(attributes["valid_range"]) == 2:
+        lowest, highest = (float(v) for v in np.ravel(attributes["valid_range"]))
+    return Packing(
+        number("scale_factor"),
+        number("add_offset"),
+        tuple(dict.fromkeys(missing)),
+        lowest,
+        highest,
+        unsigned,
+    )
+
+
+def axis_of(name: str, attributes: Attributes) -> str:
+    """Which axis a coordinate variable is: lon, lat, x, y, time, or empty for any other."""
+    unit = str(attributes.get("units", "")).strip()
+    standard = str(attributes.get("standard_name", "")).lower()
+    axis = str(attributes.get("axis", "")).upper()
+    lower = name.rsplit("/", 1)[-1].lower()
+    in_degrees = unit.lower() in ("", "degrees", "degree", "deg")
+    if standard == "latitude" or LATITUDE.match(unit):
+        return "lat"
+    if standard == "longitude" or LONGITUDE.match(unit):
+        return "lon"
+    if standard in ("projection_x_coordinate", "grid_longitude"):
+        return "x"
+    if standard in ("projection_y_coordinate", "grid_latitude"):
+        return "y"
+    if standard == "time" or " since " in unit or (axis == "T" and not unit):
+        return "time"
+    if lower in ("lat", "latitude", "nav_lat", "lats") and in_degrees:
+        return "lat"
+    if lower in ("lon", "long", "longitude", "nav_lon", "lons") and in_degrees:
+        return "lon"
+    if axis in ("X", "Y") or lower in ("x", "y", "easting", "northing"):
+        letter = axis.lower() if axis in ("X", "Y") else {"e": "x", "n": "y"}.get(lower[0], lower)
+        if in_degrees and unit:
+            return {"x": "lon", "y": "lat"}[letter]
+        return letter
+    return ""
+
+
+def plain_numbers(values: np.ndarray) -> np.ndarray:
+    """Coordinates as float64; float32 ones as the decimal number that they were written for."""
+    if values.dtype == np.float32:
+        return np.array([float(str(v)) for v in values], np.float64)
+    return values.astype(np.float64)
+
+
+def cell_edges(
+    centres: np.ndarray, bounds: np.ndarray | None, axis: str, where: object
+) -> np.ndarray:
+    """Edges of the cells along one axis, from the file's bounds where they join up.
+
+    Parameters
+    ----------
+    centres : (N,) float64
+    bounds : (N, 2) float64 or None
+    axis
+        As of `axis_of`; latitudes never go beyond a pole.
+    """
+    limit = 90.0 if axis == "lat" else None
+    if not np.isfinite(centres).all():
+        raise InputError(where, f"the {axis} coordinate has missing values", "repair the file")
+    if axis == "lon" and centres.size > 1:
+        centres = unwrapped(centres)
+    steps = np.diff(centres)
+    if steps.size and not ((steps > 0).all() or (steps < 0).all()):
+        raise InputError(
+            where, f"the {axis} coordinate neither rises nor falls throughout", "sort the file"
+        )
+    if bounds is not None and np.isfinite(bounds).all():
+        edges = _joined_bounds(bounds, centres)
+        if edges is not None:
+            return edges
+    if centres.size < 2:
+        raise InputError(
+            where,
+            f"there is one {axis} only and no bounds, so the size of its cell is unknown",
+            f"add bounds to the {axis} coordinate",
+        )
+    return edges_from_centres(centres, limit)
+
+
+def _joined_bounds(bounds: np.ndarray, centres: np.ndarray) -> np.ndarray | None:
+    """Bounds as one row of edges, or None where cells do not touch each other."""
+    low, high = bounds.min(axis=1), bounds.max(axis=1)
+    falling = centres.size > 1 and centres[1] < centres[0]
+    starts, stops = (high, low) if falling else (low, high)
+    size = np.median(high - low)
+    if size <= 0 or (np.abs(starts[1:] - stops[:-1]) > 1e-3 * size).any():
+        return None
+    edges = np.append(starts, stops[-1])
+    steps = np.diff(edges)
+    holds = ((centres >= low - 1e-3 * size) & (centres <= high + 1e-3 * size)).all()
+    return edges if holds and ((steps > 0).all() or (steps < 0).all()) else None
+
+
+def unwrapped(longitudes: np.ndarray) -> np.ndarray:
+    """Longitudes that jump by a whole turn (…, 179, -179, …) made to run on."""
+    steps = np.diff(longitudes)
+    turns = np.where(steps < -180, 1, np.where(steps > 180, -1, 0))
+    return longitudes + 360.0 * np.concatenate([[0], np.cumsum(turns)])
+
+
+def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) -> np.ndarray:
+    """Numbers since a date as instants.
+
+    Parameters
+    ----------
+    values : float or int array of any shape
+    unit
+        `days since 1991-01-01` and the like; months and years are those of the calendar.
+    """
+    values = np.asarray(values)
+    if not np.isfinite(values.astype(np.float64)).all():
+        raise InputError(where, "the time coordinate has missing values", "repair the file")
+    months = CALENDAR_SINCE.match(unit)
+    fixed = FIXED_SINCE.match(unit)
+    try:
+        if months:
+            return _calendar_since(values, months, calendar, where)
+        if not fixed:
+            raise ValueError("it is neither a fixed nor a calendar unit of time since a date")
+        # Elapsed time is linear, so only the date of reference needs a calendar.
+        seconds = FIXED_UNITS[fixed.group(1).lower()[0]]
+        origin = cftime.num2date(0, f"days since {fixed.group(2)}", calendar=calendar)
+        base = int(cftime.date2num(origin, EPOCH, calendar=calendar))
+        elapsed = np.rint(values.astype(np.float64) * seconds)
+        if np.abs(elapsed).max(initial=0) > 1e12:
+            raise ValueError("the times are beyond thirty thousand years")
+        return base + elapsed.astype(np.int64) * SECOND
+    except (ValueError, OverflowError) as error:
+        raise InputError(
+            where,
+            f"the time unit '{unit}' ({calendar} calendar) cannot be read: {error}",
+            "repair the units of the time coordinate",
+        ) from error
+
+
+def _calendar_since(
+    values: np.ndarray, match: re.Match[str], calendar: str, where: object
+) -> np.ndarray:
+    per = 12 if match.group(1).lower().startswith("year") else 1
+    count = values.astype(np.float64) * per
+    if (np.abs(count - np.rint(count)) > 1e-6).any():
+        raise InputError(
+            where,
+            f"the time coordinate has fractions of a {match.group(1)}, whose length is not given",
+            "give the times in days since a date",
+        )
+    base = cftime.num2date(0, f"days since {match.group(2)}", calendar=calendar)
+    month = base.month - 1 + np.rint(count).astype(int)
+    dates = [
+        cftime.datetime(base.year + m // 12, m % 12 + 1, base.day, base.hour, calendar=calendar)
+        for m in month.ravel().tolist()
+    ]
+    return to_instants(np.array(dates), calendar).reshape(values.shape)
+
+
+# What libraries raise on files whose inside makes no sense.
+DAMAGE = (
+    OSError,
+    RuntimeError,
+    IndexError,
+    ValueError,
+    TypeError,
+    KeyError,
+    AttributeError,
+    OverflowError,
+    MemoryError,
+)
+
+
+def not_damaged(path: Path, error: Exception) -> InputError:
+    """What to say when a library gives up on a file in the middle."""
+    return InputError(
+        path,
+        f"cannot be read ({' '.join(str(error).split())})",
+        "the file is damaged or incomplete: fetch it again",
+    )

@@ -1,0 +1,490 @@
+"""Grids in files that follow the CF conventions, whatever library opens them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids import cf
+from bavlo.grids.fast import chunks
+from bavlo.grids.fast.packed import PackedBlock, Part
+from bavlo.grids.source import CellSelection, RawTimes, ReadOptions, Window
+
+# What variables may be called by their place in a window, from outside in.
+AXES = ("time", "y", "x")
+
+
+@dataclass(frozen=True, eq=False)
+class Stored:
+    """A variable as it is stored.
+
+    Parameters
+    ----------
+    name
+        With its groups: `model/rain`.
+    chunks
+        Stored chunk along each dimension; None where it is not chunked.
+    read
+        From slices and indices to the stored numbers.
+    keep
+        Told how many bytes of chunks are worth keeping between reads.
+    default_fill
+        What the format writes where nothing was written.
+    is_hdf5
+        Whether its file is HDF5.
+    is_remote
+        Whether its file is reached by URL, so that every byte counts.
+    """
+
+    name: str
+    dimensions: tuple[str, ...]
+    shape: tuple[int, ...]
+    dtype: np.dtype | None
+    attributes: Mapping[str, Any]
+    chunks: tuple[int, ...] | None
+    read: Callable[[Any], np.ndarray]
+    keep: Callable[[int], None] = field(default=lambda size: None)
+    default_fill: float | None = None
+    is_hdf5: bool = False
+    is_remote: bool = False
+
+    @property
+    def group(self) -> str:
+        """The groups around it."""
+        return self.name.rpartition("/")[0]
+
+    def text(self, name: str) -> str:
+        """An attribute as text, empty where there is none."""
+        return str(self.attributes.get(name, "")).strip()
+
+
+class Container(dict[str, Stored]):
+    """The variables of an open file by their full names."""
+
+    def near(self, variable: Stored, name: str) -> Stored | None:
+        """A variable by its short name, in the group of another or those around it."""
+        group = variable.group
+        while True:
+            found = self.get(f"{group}/{name}" if group else name)
+            if found is not None or not group:
+                return found
+            group = group.rpartition("/")[0]
+
+    def coordinate(self, variable: Stored, dimension: str) -> Stored | None:
+        """The coordinate variable of a dimension."""
+        found = self.near(variable, dimension)
+        return found if found is not None and found.dimensions == (dimension,) else None
+
+    def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
+        """Two-dimensional longitude and latitude that `coordinates` names."""
+        found: dict[str, Stored] = {}
+        for name in variable.text("coordinates").split():
+            other = self.near(variable, name)
+            if other is not None and len(other.shape) == 2:
+                found[cf.axis_of(other.name, other.attributes)] = other
+        lon, lat = found.get("lon"), found.get("lat")
+        if lon is None or lat is None or lon.dimensions != lat.dimensions:
+            return None
+        return (lon, lat) if set(lon.dimensions) <= set(variable.dimensions) else None
+
+
+Opener = Callable[[Path], AbstractContextManager[Container]]
+
+
+@dataclass(frozen=True, eq=False)
+class CFGrid:
+    """One variable of one file.
+
+    Parameters
+    ----------
+    order
+        For each dimension of the variable: "time", "y", "x", or the index taken of it.
+    chunks
+        Stored chunk of each dimension.
+    opener
+        Opens the file again where it is read.
+    by_chunks
+        Whether reading raw chunks is worth a try.
+    stored
+        Type of the stored numbers where these are the values; None where they are packed.
+    is_hdf5
+        Whether its file is HDF5.
+    small_whole
+        Whether the stored numbers are whole, of at most 32 bits.
+    """
+
+    path: Path
+    variable: Variable
+    layout: GridLayout
+    times: RawTimes | None
+    packing: cf.Packing
+    order: tuple[str | int, ...]
+    chunks: tuple[int, ...]
+    opener: Opener
+    notes: tuple[str, ...] = ()
+    by_chunks: bool = False
+    stored: np.dtype | None = None
+    is_hdf5: bool = False
+    small_whole: bool = False
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+        return self.chunks[self.order.index("time")] if "time" in self.order else 1
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
+        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        for subset, steps, stored in self._parts(first, last, cells):
+            # Decoded straight into its rows, while it is near the processor.
+            subset.decode(stored, self.packing.decode, block[steps])
+        return block
+
+    def read_packed(self, first: int, last: int, cells: CellSelection) -> PackedBlock | None:
+        """The same as whole numbers that are not decoded yet; None where they are none.
+
+        Whether they are follows from how they are stored, and not from the way they are read.
+        """
+        if not self.whole_numbers:
+            return None
+        parts = list(self._parts(first, last, cells))
+        return PackedBlock(parts, self.packing, (last - first, cells.cells.size))
+
+    @property
+    def whole_numbers(self) -> bool:
+        """Whether there is something that `read_packed` gives."""
+        return self.small_whole and not self.needs_rechunking
+
+    @property
+    def needs_rechunking(self) -> bool:
+        """Whether chunks of several steps would be inflated again for each run of steps."""
+        if self.times is None or self.step_chunk == 1 or not set(AXES) <= set(self.order):
+            return False
+        return not (self.by_chunks and self.order == AXES)
+
+    def _parts(self, first: int, last: int, cells: CellSelection) -> Iterator[Part]:
+        """Wanted cells, steps from `first` on and stored numbers (t, size) of rectangles."""
+        if self.by_chunks and self.order == AXES:
+            reader = chunks.reader_of(self.path, self.variable.name)
+            if reader is not None:
+                yield from reader.parts(first, last, cells)
+                return
+        kept = [name for name in self.order if isinstance(name, str)]
+        axes = [kept.index(name) for name in AXES if name in kept]
+        for window in cells.windows:
+            part = {"time": slice(first, last), "y": window.rows, "x": window.columns}
+            key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
+            stored = self._stored(key, window)
+            flat = stored.transpose(axes).reshape(last - first, -1)
+            yield window.subset, slice(0, last - first), flat
+
+    def read_rectangle(self, rows: slice, columns: slice) -> np.ndarray:
+        """All steps of a rectangle of cells as (T, rows × columns) float64.
+
+        By raw chunks where that is sound, so that with a rectangle of whole chunks each is inflated
+        once.
+        """
+        assert self.times is not None
+        part = {"time": slice(0, self.times.stamps.size), "y": rows, "x": columns}
+        key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
+        reader = chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
+        if reader is not None:
+            stored = reader.read(key, keep=False)
+        else:
+            with self.opener(self.path) as container:
+                stored = container[self.variable.name].read(key)
+        kept = [name for name in self.order if isinstance(name, str)]
+        axes = [kept.index(name) for name in AXES]
+        return self.packing.decode(stored.transpose(axes).reshape(part["time"].stop, -1))
+
+    def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
+        """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
+        if self.by_chunks:
+            reader = chunks.reader_of(self.path, self.variable.name)
+            if reader is not None:
+                return reader.read(key)
+        with self.opener(self.path) as container:
+            variable = container[self.variable.name]
+            if self.step_chunk > 1:
+                variable.keep(self._chunks_size(variable, window))
+            return variable.read(key)
+
+    def _chunks_size(self, variable: Stored, window: Window) -> int:
+        """Bytes of the chunks that a run of steps touches, so that the next finds them inflated."""
+        rows, columns = window.shape
+        assert variable.dtype is not None
+        return self.step_chunk * rows * columns * variable.dtype.itemsize
+
+
+def variables(path: Path, opener: Opener) -> list[Variable]:
+    """The gridded variables of a file; those with a time axis where there are any."""
+    with opener(path) as container:
+        found = [(v, "time" in order) for v, order in _gridded(container)]
+        timed = any(has_time for _, has_time in found)
+        return [_describe(v) for v, has_time in found if has_time == timed]
+
+
+def open_file(path: Path, variable: str, options: ReadOptions, opener: Opener) -> CFGrid:
+    """Read the metadata of one variable."""
+    with opener(path) as container:
+        for stored, axes in _gridded(container):
+            if stored.name == variable:
+                return _grid(path, container, stored, axes, options, opener)
+    raise InputError(path, f"has no gridded variable '{variable}'")
+
+
+def _gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
+    """Variables with a row and a column dimension, and the axis of each of their dimensions."""
+    auxiliary = {
+        name
+        for v in container.values()
+        for key in ("bounds", "coordinates", "ancillary_variables", "climatology")
+        for name in v.text(key).split()
+    }
+    for variable in container.values():
+        short = variable.name.rpartition("/")[2]
+        if len(variable.shape) < 2 or variable.dtype is None or variable.dtype.kind not in "iuf":
+            continue
+        if short in auxiliary or short in variable.dimensions:
+            continue
+        axes = [_axis(container, variable, dimension) for dimension in variable.dimensions]
+        both = container.curvilinear(variable)
+        if both is not None and not {"x", "y"} <= set(axes):
+            rows, columns = both[0].dimensions
+            axes = [
+                {rows: "y", columns: "x"}.get(d, "" if a in ("x", "y") else a)
+                for d, a in zip(variable.dimensions, axes, strict=True)
+            ]
+        if axes.count("y") == 1 and axes.count("x") == 1 and axes.count("time") <= 1:
+            yield variable, tuple(axes)
+
+
+def _axis(container: Container, variable: Stored, dimension: str) -> str:
+    coordinate = container.coordinate(variable, dimension)
+    if coordinate is None:
+        return ""
+    axis = cf.axis_of(dimension, coordinate.attributes)
+    return {"lat": "y", "lon": "x"}.get(axis, axis)
+
+
+def _describe(variable: Stored) -> Variable:
+    return Variable(
+        variable.name,
+        variable.text("units"),
+        variable.text("standard_name"),
+        variable.text("long_name"),
+        variable.text("cell_methods"),
+        _flags(variable),
+        "difference" in variable.text("units_metadata"),
+    )
+
+
+def _flags(variable: Stored) -> tuple[tuple[int, str], ...]:
+    """Class codes and their meanings (CF-1.11, section 3.5)."""
+    values = np.ravel(variable.attributes.get("flag_values", []))
+    meanings = variable.text("flag_meanings").split()
+    if not values.size or len(meanings) != values.size:
+        return ()
+    return tuple((int(v), m.replace("_", " ")) for v, m in zip(values, meanings, strict=True))
+
+
+def _grid(
+    path: Path,
+    container: Container,
+    variable: Stored,
+    axes: tuple[str, ...],
+    options: ReadOptions,
+    opener: Opener,
+) -> CFGrid:
+    assert variable.dtype is not None
+    order: list[str | int] = []
+    times = None
+    for dimension, axis, size in zip(variable.dimensions, axes, variable.shape, strict=True):
+        if axis == "time":
+            times = _times(path, container, variable, dimension)
+        if axis in AXES:
+            order.append(axis)
+        else:
+            order.append(_level(path, container, variable, dimension, size, options.level))
+    stored_chunks = variable.chunks
+    if stored_chunks is None:
+        stored_chunks = tuple(
+            1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
+        )
+    packing = cf.packing(variable.attributes, variable.dtype, variable.default_fill)
+    return CFGrid(
+        path,
+        _describe(variable),
+        _layout(path, container, variable, axes),
+        times,
+        packing,
+        tuple(order),
+        stored_chunks,
+        opener,
+        by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
+        stored=variable.dtype.newbyteorder("=") if packing.is_plain else None,
+        is_hdf5=variable.is_hdf5 and variable.chunks is not None,
+        small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
+    )
+
+
+def _worth_chunks(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
+    """Whether raw chunks can be read: large HDF5 variables whose runs of steps fit in memory."""
+    if not variable.is_hdf5 or variable.chunks is None or variable.dtype is None:
+        return False
+    item = variable.dtype.itemsize
+    slab = stored_chunks[0] * int(np.prod(variable.shape[1:], dtype=np.int64)) * item
+    whole = int(np.prod(variable.shape, dtype=np.int64)) * item
+    large = variable.is_remote or whole >= chunks.LEAST_SIZE
+    return large and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
+
+
+def _level(
+    path: Path,
+    container: Container,
+    variable: Stored,
+    dimension: str,
+    size: int,
+    wanted: str | None,
+) -> int:
+    """The index along a further dimension."""
+    if size == 1:
+        return 0
+    coordinate = container.coordinate(variable, dimension)
+    if coordinate is None or coordinate.dtype is None or coordinate.dtype.kind not in "iuf":
+        names = [str(n) for n in range(1, size + 1)]
+        numbers = np.arange(1.0, size + 1)
+    else:
+        numbers = cf.plain_numbers(np.asarray(coordinate.read(slice(None))))
+        names = [f"{number:g}" for number in numbers]
+    listed = ", ".join(names[:8]) + (f", … {names[-1]}" if len(names) > 8 else "")
+    if wanted is None:
+        raise InputError(
+            path,
+            f"variable {variable.name} has a further dimension {dimension} of {size} values "
+            f"({listed})",
+            "choose one with ‹level›",
+        )
+    try:
+        found = np.flatnonzero(np.isclose(numbers, float(wanted), rtol=1e-6, atol=1e-12))
+    except ValueError:
+        found = np.zeros(0, int)
+    if found.size != 1:
+        raise InputError(path, f"dimension {dimension} has no value {wanted}", f"it has: {listed}")
+    return int(found[0])
+
+
+def _layout(
+    path: Path, container: Container, variable: Stored, axes: tuple[str, ...]
+) -> GridLayout:
+    dimensions = dict(zip(axes, variable.dimensions, strict=True))
+    x = container.coordinate(variable, dimensions["x"])
+    y = container.coordinate(variable, dimensions["y"])
+    mapping = _mapping(path, container, variable)
+    both = container.curvilinear(variable)
+    lonlat = x is not None and cf.axis_of(x.name, x.attributes) == "lon"
+    if both is not None and not lonlat and (mapping is None or x is None or y is None):
+        return _curvilinear(path, container, *both)
+    if x is None or y is None:
+        raise InputError(path, f"variable {variable.name} lacks coordinates of its rows or columns")
+    if not lonlat and mapping is None:
+        raise InputError(
+            path,
+            f"variable {variable.name} is not on longitude and latitude and has no grid mapping",
+            "add a grid mapping with its reference system to the file",
+        )
+    # Longitudes and latitudes are what they say, even with a grid mapping beside them.
+    scales = [1.0, 1.0] if lonlat else [_metres(path, x), _metres(path, y)]
+    return GridLayout(
+        _edges(path, container, x) * scales[0],
+        _edges(path, container, y) * scales[1],
+        "lonlat" if lonlat else str(mapping),
+    )
+
+
+def _metres(path: Path, coordinate: Stored) -> float:
+    """What projected coordinates are multiplied by to be in metres; 1 for rotated degrees."""
+    unit = coordinate.text("units")
+    if unit in ("", "m", "metre", "meter", "metres", "meters") or unit.startswith("deg"):
+        return 1.0
+    from bavlo.core.values.units import read_unit
+
+    return float(read_unit(unit, path).convert(1.0, "m"))
+
+
+def _edges(path: Path, container: Container, coordinate: Stored) -> np.ndarray:
+    axis = cf.axis_of(coordinate.name, coordinate.attributes)
+    centres = cf.plain_numbers(np.asarray(coordinate.read(slice(None))))
+    bounds = None
+    named = container.near(coordinate, coordinate.text("bounds"))
+    if named is not None and named.shape == (centres.size, 2):
+        bounds = cf.plain_numbers(np.asarray(named.read(slice(None))).ravel()).reshape(-1, 2)
+    return cf.cell_edges(centres, bounds, axis, path)
+
+
+def _curvilinear(path: Path, container: Container, lon: Stored, lat: Stored) -> GridLayout:
+    """Cells by their own corners: from bounds where given, else between the centres."""
+    corners = []
+    for coordinate in (lon, lat):
+        values = np.asarray(coordinate.read(slice(None)), np.float64)
+        named = container.near(coordinate, coordinate.text("bounds"))
+        if named is not None and named.shape == (*values.shape, 4):
+            corners.append(np.asarray(named.read(slice(None)), np.float64))
+        else:
+            corners.append(values)
+    if corners[0].ndim != corners[1].ndim:
+        raise InputError(path, f"only one of {lon.name} and {lat.name} has bounds")
+    return CurvilinearLayout.from_centres_or_corners(corners[0], corners[1])
+
+
+def _times(path: Path, container: Container, variable: Stored, dimension: str) -> RawTimes:
+    coordinate = container.coordinate(variable, dimension)
+    assert coordinate is not None
+    unit = coordinate.text("units")
+    calendar = coordinate.text("calendar").lower() or "standard"
+    calendar = {
+        "gregorian": "standard",
+        "none": "standard",
+        "365_day": "noleap",
+        "366_day": "all_leap",
+    }.get(calendar, calendar)
+    if " since " not in unit:
+        raise InputError(
+            path,
+            f"the time coordinate {dimension} has no unit such as 'days since 1991-01-01'",
+            "add it to the file",
+        )
+    stamps = cf.decode_times(np.asarray(coordinate.read(slice(None))), unit, calendar, path)
+    bounds = None
+    named = container.near(coordinate, coordinate.text("bounds"))
+    if named is not None and named.shape == (stamps.size, 2):
+        numbers = np.asarray(named.read(slice(None)))
+        bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
+    return RawTimes(stamps, bounds, calendar, bool(coordinate.text("climatology")))
+
+
+def _mapping(path: Path, container: Container, variable: Stored) -> str | None:
+    """The reference system that the grid mapping names, as WKT."""
+    name = variable.text("grid_mapping").split(":")[0].strip()
+    mapping = container.near(variable, name) if name else None
+    if mapping is None:
+        return None
+    import pyproj
+
+    try:
+        return str(pyproj.CRS.from_cf(dict(mapping.attributes)).to_wkt())
+    except (pyproj.exceptions.CRSError, KeyError, TypeError) as error:
+        raise InputError(path, f"the grid mapping {name} cannot be read: {error}") from error

@@ -1,0 +1,167 @@
+"""Dates in the names of files and bands."""
+
+from __future__ import annotations
+
+import calendar
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from bavlo.core.time.axis import DAY, HOUR, SECOND, to_instant
+from bavlo.errors import InputError, RequestError
+
+CALENDAR = "standard"
+Y, M, D = r"(?P<Y>(?:1[5-9]|2[0-3])\d\d)", r"(?P<m>0[1-9]|1[0-2])", r"(?P<d>[0-2]\d|3[01])"
+EDGE_BEFORE, EDGE_AFTER = r"(?<![0-9])", r"(?![0-9])"
+
+# Ways in which names tell a date, the most telling first. A date of a day may stand for a longer
+# step (2013-03-11 for a dekad), so it has no bounds; the others say themselves how long they are.
+PATTERNS = {
+    "hour": rf"{Y}[-_.]?{M}[-_.]?{D}[T_-](?P<H>[01]\d|2[0-3])(?::?(?P<M>[0-5]\d))?(?::?\d\d)?Z?",
+    "day": rf"(?:{Y}[-_.]{M}[-_.]{D})",
+    "day in eight digits": rf"{Y}{M}{D}",
+    "dekad": rf"{Y}[-_.]?{M}[-_.]?d(?P<dekad>[1-3])",
+    "pentad": rf"{Y}[-_.]?{M}[-_.]?p(?P<pentad>[1-6])",
+    "day of year": rf"{Y}[-.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])(?![A-Za-z])",
+    "month": rf"{Y}[-_.]?{M}",
+    # 2018-JJA and 2012/13 are parts and pairs of years.
+    "year": rf"{Y}(?![-_/]?[JFMASOND]{{2,12}}\b)(?!/\d\d)",
+}
+CODES = {
+    "Y": r"(?P<Y>\d{4})",
+    "m": r"(?P<m>\d\d?)",
+    "d": r"(?P<d>\d\d?)",
+    "j": r"(?P<j>\d{3})",
+    "H": r"(?P<H>\d\d)",
+    "M": r"(?P<M>\d\d)",
+    "y": r"(?P<y>\d\d)",
+    "b": r"(?P<b>[A-Za-z]{3})",
+    "%": "%",
+}
+
+
+@dataclass(frozen=True)
+class NamedStep:
+    """A step that a name tells.
+
+    Parameters
+    ----------
+    stamp
+        Its first instant.
+    end
+        The first instant after it; None where the name leaves its length open.
+    """
+
+    stamp: int
+    end: int | None
+
+
+def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list[NamedStep] | None:
+    """The step of every name; None where the names tell none.
+
+    Parameters
+    ----------
+    names
+        Names of files or bands.
+    pattern
+        Where the date stands, in strftime codes, instead of being found.
+    where
+        What to name in an error.
+    """
+    if pattern is not None:
+        return _by_pattern(names, pattern)
+    for kind, text in PATTERNS.items():
+        found = [_candidates(name, kind, text) for name in names]
+        if not all(found):
+            continue
+        if len(names) > 1:  # a date that stands in every name is that of the product
+            constant = set.intersection(*(set(f) for f in found))
+            rest = [[c for c in f if c not in constant] for f in found]
+            found = rest if all(rest) else found
+        if all(len(f) == 1 for f in found):
+            return [f[0] for f in found]
+        worst = next(n for n, f in zip(names, found, strict=True) if len(f) > 1)
+        raise InputError(
+            where,
+            f"the name {worst} holds more than one date",
+            "say where the date stands with ‹dates›, as in ‹dates rain_%Y%m%d›",
+        )
+    return None
+
+
+def _candidates(name: str, kind: str, text: str) -> list[NamedStep]:
+    found = []
+    for match in re.finditer(EDGE_BEFORE + text + EDGE_AFTER, name):
+        step = _step(kind, match.groupdict())
+        if step is not None:
+            found.append(step)
+    return list(dict.fromkeys(found))
+
+
+def _step(kind: str, parts: dict[str, str | None]) -> NamedStep | None:
+    """The step that the parts of a date stand for, None where there is no such date."""
+    year = int(parts["Y"] or 0)
+    try:
+        if kind == "day of year":
+            nth = int(parts["j"] or 0)
+            if not 1 <= nth <= 365 + calendar.isleap(year):
+                return None
+            return NamedStep(to_instant(CALENDAR, year) + (nth - 1) * DAY, None)
+        if kind == "year":
+            return NamedStep(to_instant(CALENDAR, year), to_instant(CALENDAR, year + 1))
+        month = int(parts["m"] or 0)
+        following = to_instant(CALENDAR, year + month // 12, month % 12 + 1)
+        if kind == "month":
+            return NamedStep(to_instant(CALENDAR, year, month), following)
+        if kind in ("dekad", "pentad"):
+            size, last = (10, 3) if kind == "dekad" else (5, 6)
+            nth = int(parts[kind] or 0)
+            start = to_instant(CALENDAR, year, month, 1 + size * (nth - 1))
+            return NamedStep(start, following if nth == last else start + size * DAY)
+        day = to_instant(CALENDAR, year, month, int(parts["d"] or 0))
+        if kind == "hour":
+            minutes = int(parts["M"] or 0)
+            return NamedStep(day + int(parts["H"] or 0) * HOUR + minutes * 60 * SECOND, None)
+        return NamedStep(day, None)
+    except ValueError:
+        return None
+
+
+def _by_pattern(names: Sequence[str], pattern: str) -> list[NamedStep]:
+    expression, at = "", 0
+    for code in re.finditer(r"%(.)", pattern):
+        if code.group(1) not in CODES:
+            raise RequestError(
+                "dates", f"%{code.group(1)} is not known", "use %Y %y %m %b %d %j %H %M"
+            )
+        expression += re.escape(pattern[at : code.start()]) + CODES[code.group(1)]
+        at = code.end()
+    expression += re.escape(pattern[at:])
+    steps = []
+    for name in names:
+        match = re.search(expression, name)
+        step = _from_codes(match.groupdict()) if match else None
+        if step is None:
+            raise InputError(name, f"does not hold a date as ‹dates {pattern}› describes it")
+        steps.append(step)
+    return steps
+
+
+def _from_codes(parts: dict[str, str | None]) -> NamedStep | None:
+    if parts.get("y"):
+        short = int(parts["y"] or 0)
+        parts["Y"] = str(short + (1900 if short >= 69 else 2000))
+    if parts.get("b"):
+        names = [name.lower() for name in calendar.month_abbr]
+        month = (parts["b"] or "").lower()
+        parts["m"] = str(names.index(month)) if month in names else "0"
+    kinds: dict[str, Callable[[], bool]] = {
+        "hour": lambda: bool(parts.get("H")),
+        "day": lambda: bool(parts.get("d")),
+        "day of year": lambda: bool(parts.get("j")),
+        "month": lambda: bool(parts.get("m")),
+        "year": lambda: True,
+    }
+    kind = next(name for name, holds in kinds.items() if holds())
+    complete = {name: parts.get(name) for name in ("Y", "m", "d", "j", "H", "M")}
+    return _step(kind, complete) if complete["Y"] else None

@@ -1,0 +1,159 @@
+"""Grids on common steps, and a grid made from others by arithmetic, read like any other."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import TimeAxis
+from bavlo.core.values.formula import Formula, derived_variable, evaluate
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids.source import CellSelection, GridFile, GridSource, where
+
+
+@dataclass(frozen=True, eq=False)
+class Aligned:
+    """Grids of the same cells on the steps that all of them have.
+
+    Parameters
+    ----------
+    sources
+        By name.
+    time
+        The common steps; None for grids without time.
+    steps : by name, (T,) int64
+        The number of each common step in that grid.
+    left_out
+        Steps that not all of them have.
+    """
+
+    sources: Mapping[str, GridSource]
+    layout: GridLayout
+    time: TimeAxis | None
+    steps: Mapping[str, np.ndarray]
+    left_out: int
+
+    def read(self, first: int, last: int, cells: CellSelection) -> dict[str, np.ndarray]:
+        """Values of the common steps `first` to `last` (excluded) of every grid, (T, C) each."""
+        return {
+            name: read_steps(source, self.steps[name][first:last], cells)
+            for name, source in self.sources.items()
+        }
+
+
+def read_steps(source: GridSource, steps: np.ndarray, cells: CellSelection) -> np.ndarray:
+    """(T, C) values of ascending steps, run by run."""
+    breaks = np.flatnonzero(np.diff(steps) != 1) + 1
+    runs = [run for run in np.split(steps, breaks) if run.size]
+    blocks = [source.read(int(run[0]), int(run[-1]) + 1, cells) for run in runs]
+    if len(blocks) == 1:
+        return blocks[0]
+    return np.concatenate(blocks) if blocks else np.empty((0, cells.cells.size))
+
+
+def align(sources: Mapping[str, GridSource]) -> Aligned:
+    """Bring grids onto their common steps; their cells must be the same."""
+    first_name, first = next(iter(sources.items()))
+    for name, source in sources.items():
+        if not first.layout.same_cells(source.layout):
+            raise InputError(
+                where(source),
+                f"{name} has other cells than {first_name}",
+                "bring both onto the same cells first",
+            )
+        if (source.time is None) != (first.time is None):
+            raise InputError(
+                where(source), f"only one of {name} and {first_name} has a time axis", ""
+            )
+    if first.time is None:
+        steps = {name: np.zeros(1, np.int64) for name in sources}
+        return Aligned(sources, first.layout, None, steps, 0)
+    times = {name: source.time for name, source in sources.items() if source.time is not None}
+    common: np.ndarray | None = None
+    for name, time in times.items():
+        if time.calendar != first.time.calendar:
+            raise InputError(
+                where(sources[name]),
+                f"{name} has the calendar {time.calendar}, {first_name} {first.time.calendar}",
+                "give grids of one calendar",
+            )
+        keys = _middles(time)
+        common = keys if common is None else np.intersect1d(common, keys)
+    assert common is not None
+    if not common.size:
+        raise InputError(
+            where(first), f"{' and '.join(sources)} have no step in common", "check their dates"
+        )
+    steps = {name: np.searchsorted(_middles(time), common) for name, time in times.items()}
+    most = max(len(time) for time in times.values())
+    return Aligned(
+        sources,
+        first.layout,
+        first.time.take(steps[first_name]),
+        steps,
+        most - common.size,
+    )
+
+
+def _middles(time: TimeAxis) -> np.ndarray:
+    """What tells that two steps are the same: the day for daily steps, else the middle."""
+    middle = time.start + time.duration // 2
+    from bavlo.core.time.axis import DAY
+
+    return middle // DAY if time.length == DAY else middle
+
+
+@dataclass(frozen=True, eq=False)
+class DerivedGrid:
+    """A grid made by a formula.
+
+    Parameters
+    ----------
+    formula
+        How it is made.
+    aligned
+        The grids that it is made from.
+    """
+
+    formula: Formula
+    aligned: Aligned
+    notes: tuple[str, ...] = ()
+
+    @cached_property
+    def _variables(self) -> dict[str, Variable]:
+        return {name: source.variable for name, source in self.aligned.sources.items()}
+
+    @cached_property
+    def variable(self) -> Variable:
+        """Its unit and what tells its kind follow from the formula."""
+        return derived_variable(self.formula, self._variables)
+
+    @cached_property
+    def files(self) -> tuple[GridFile, ...]:
+        """All files behind it."""
+        return tuple(file for source in self.aligned.sources.values() for file in source.files)
+
+    @property
+    def layout(self) -> GridLayout:
+        """The cells of all grids in it."""
+        return self.aligned.layout
+
+    @property
+    def time(self) -> TimeAxis | None:
+        """The common steps."""
+        return self.aligned.time
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+        return max(source.step_chunk for source in self.aligned.sources.values())
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
+        blocks = self.aligned.read(first, last, cells)
+        return np.asarray(evaluate(self.formula.term, self._variables, blocks))

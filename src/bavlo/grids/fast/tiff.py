@@ -1,0 +1,220 @@
+"""The blocks of deflated TIFF files, read without the raster library.
+
+A folder of a file a day is mostly opened and inflated. Files whose directory says the same as that
+of the first one need no second look at their system and cells; their blocks are inflated here,
+which checks their checksums, and several files at once. What is not plain goes the ordinary way.
+Format: TIFF Revision 6.0 and Adobe's Technical Note 3 (predictors); BigTIFF.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import struct
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from bavlo.grids import urls as addresses
+from bavlo.grids.fast.inflate import inflate
+
+WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
+STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339
+TILE_WIDTH, TILE_HEIGHT, TILE_OFFSETS, TILE_SIZES = 322, 323, 324, 325
+PLACES = (STRIP_OFFSETS, STRIP_SIZES, TILE_OFFSETS, TILE_SIZES)
+OF_NO_ACCOUNT = (*PLACES, 269, 270, 305, 306, 315)  # names, dates and programs
+DEFLATED = (8, 32946)
+FIRST_READ = 2**14  # bytes; most directories lie in them
+MOST_ENTRIES = 4096
+KINDS = {1: "u", 2: "i", 3: "f"}
+TYPES = {
+    1: ("B", 1), 2: ("B", 1), 3: ("H", 2), 4: ("I", 4), 5: ("Q", 8), 6: ("b", 1), 7: ("B", 1),
+    8: ("h", 2), 9: ("i", 4), 10: ("q", 8), 11: ("f", 4), 12: ("d", 8), 13: ("I", 4),
+    16: ("Q", 8), 17: ("q", 8), 18: ("Q", 8),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Directory:
+    """What a file says of its image.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns.
+    block
+        Rows and columns of a tile, or of a strip.
+    dtype
+        In the file's byte order.
+    predictor
+        1: none; 2: differences along rows; 3: the same of the bytes of floats.
+    offsets, sizes
+        Of the blocks, row by row; 0 for one that was never written.
+    signature
+        Of everything else in it: files with the same have the same cells and packing.
+    """
+
+    shape: tuple[int, int]
+    block: tuple[int, int]
+    dtype: np.dtype
+    predictor: int
+    offsets: tuple[int, ...]
+    sizes: tuple[int, ...]
+    signature: bytes
+
+
+Fetch = Callable[[int, int], bytes]
+
+
+@contextmanager
+def opened(path: Path) -> Iterator[Fetch]:
+    """What gives bytes of a file, here or at a URL, by their place and number."""
+    url = addresses.url_of(path)
+    if url is not None:
+        beginning = addresses.fetch(url, 0, FIRST_READ)
+        yield (
+            lambda place, size: (
+                beginning[place : place + size]
+                if place + size <= len(beginning)
+                else addresses.fetch(url, place, size)
+            )
+        )
+        return
+    file = os.open(path, os.O_RDONLY)
+    try:
+        head = os.pread(file, FIRST_READ, 0)
+
+        def fetch(place: int, size: int) -> bytes:
+            if place + size <= len(head):
+                return head[place : place + size]
+            return os.pread(file, size, place)
+
+        yield fetch
+    finally:
+        os.close(file)
+
+
+def read_directory(fetch: Fetch) -> Directory | None:
+    """The first directory of a file; None where it is not plain: one deflated band."""
+    try:
+        return _read_directory(fetch)
+    except (struct.error, ValueError, IndexError, KeyError, OverflowError):
+        return None
+
+
+def _read_directory(at: Fetch) -> Directory | None:
+    head = at(0, 16)
+    order = {b"II": "<", b"MM": ">"}[head[:2]]
+    version = struct.unpack_from(order + "H", head, 2)[0]
+    big = version == 43
+    if version not in (42, 43):
+        return None
+    start = struct.unpack_from(order + ("Q" if big else "I"), head, 8 if big else 4)[0]
+    count = struct.unpack(order + ("Q" if big else "H"), at(start, 8 if big else 2))[0]
+    if count > MOST_ENTRIES:
+        return None
+    entry, inline = (20, 8) if big else (12, 4)
+    entries = at(start + (8 if big else 2), entry * count)
+    found: dict[int, tuple[int, ...]] = {}
+    digest = hashlib.sha256()
+    for n in range(count):
+        tag, kind = struct.unpack_from(order + "HH", entries, n * entry)
+        number = struct.unpack_from(order + ("Q" if big else "I"), entries, n * entry + 4)[0]
+        code, width = TYPES[kind]
+        size = number * width
+        if size > 2**26:
+            return None
+        value = entries[(n + 1) * entry - inline : (n + 1) * entry]
+        if size > inline:
+            value = at(struct.unpack(order + ("Q" if big else "I"), value)[0], size)
+        value = value[:size]
+        if tag not in OF_NO_ACCOUNT:
+            digest.update(struct.pack("<HHQ", tag, kind, number) + value)
+        if code not in ("f", "d") and tag in (*PLACES, *range(256, 340)):
+            found[tag] = struct.unpack(f"{order}{number}{code}", value)
+    return _directory(order, found, digest.digest())
+
+
+def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) -> Directory | None:
+    height, width = found[HEIGHT][0], found[WIDTH][0]
+    kind = KINDS.get(found.get(FORMAT, (1,))[0])
+    bits = found.get(BITS, (1,))
+    predictor = found.get(PREDICTOR, (1,))[0]
+    plain = (
+        found.get(SAMPLES, (1,))[0] == 1
+        and found[COMPRESSION][0] in DEFLATED
+        and kind is not None
+        and bits[0] in (8, 16, 32, 64)
+        and predictor in (1, 2, 3)
+        and (predictor != 3 or kind == "f")
+    )
+    if not plain:
+        return None
+    dtype = np.dtype(f"{order}{kind}{bits[0] // 8}")
+    if TILE_OFFSETS in found:
+        block = found[TILE_HEIGHT][0], found[TILE_WIDTH][0]
+        offsets, sizes = found[TILE_OFFSETS], found[TILE_SIZES]
+    else:
+        block = min(found.get(ROWS_PER_STRIP, (height,))[0], height), width
+        offsets, sizes = found[STRIP_OFFSETS], found[STRIP_SIZES]
+    across, down = -(-width // block[1]), -(-height // block[0])
+    if len(offsets) != across * down or len(sizes) != across * down:
+        return None
+    return Directory((height, width), block, dtype, predictor, offsets, sizes, signature)
+
+
+def read_window(
+    fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
+) -> np.ndarray:
+    """Stored numbers of a window; only its blocks are fetched.
+
+    Parameters
+    ----------
+    fill
+        What blocks hold that were never written.
+    """
+    height, width = directory.block
+    across = -(-directory.shape[1] // width)
+    out = np.empty((rows.stop - rows.start, columns.stop - columns.start), directory.dtype)
+    for y in range(rows.start // height, (rows.stop - 1) // height + 1):
+        for x in range(columns.start // width, (columns.stop - 1) // width + 1):
+            top, left = y * height, x * width
+            r = slice(max(rows.start, top), min(rows.stop, top + height))
+            c = slice(max(columns.start, left), min(columns.stop, left + width))
+            target = out[
+                r.start - rows.start : r.stop - rows.start,
+                c.start - columns.start : c.stop - columns.start,
+            ]
+            number = y * across + x
+            if directory.offsets[number] == 0 or directory.sizes[number] == 0:
+                target[...] = fill
+                continue
+            block = _block(fetch, directory, number, y)
+            target[...] = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
+    return out
+
+
+def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
+    height, width = directory.block
+    strips = width == directory.shape[1]
+    data: bytes | bytearray = fetch(directory.offsets[number], directory.sizes[number])
+    item = directory.dtype.itemsize
+    data = inflate(data, height * width * item)
+    lines = len(data) // (width * item)
+    last = directory.shape[0] - y * height
+    if len(data) != lines * width * item or lines < (min(height, last) if strips else height):
+        raise ValueError(f"a block has {len(data)} bytes instead of {height * width * item}")
+    if directory.predictor == 3:
+        summed = np.cumsum(np.frombuffer(data, np.uint8).reshape(lines, -1), axis=1, dtype=np.uint8)
+        planes = summed.reshape(lines, item, width).transpose(0, 2, 1)  # largest byte first
+        values = np.ascontiguousarray(planes).view(f">f{item}")[..., 0]
+        return np.asarray(values)
+    values = np.frombuffer(data, directory.dtype).reshape(lines, width)
+    if directory.predictor == 2:
+        whole = values.view(f"{directory.dtype.byteorder}u{item}").astype(f"=u{item}")
+        summed = np.cumsum(whole, axis=1, dtype=f"u{item}")
+        return summed.view(directory.dtype.newbyteorder("="))
+    return values

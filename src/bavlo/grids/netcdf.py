@@ -1,0 +1,129 @@
+"""NetCDF files: classic, 64-bit offset, CDF-5 and NetCDF-4."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.values.kinds import Variable
+from bavlo.grids import cf, cfgrid
+from bavlo.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.grids.source import ReadOptions
+
+MAGIC = (b"CDF\x01", b"CDF\x02", b"CDF\x05", b"\x89HDF\r\n\x1a\n")
+MOST_OPEN = 8
+CHUNK_CACHE = 2**20  # for coordinates and small variables
+MOST_CHUNK_CACHE = 2**26
+
+LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
+_open: OrderedDict[Path, tuple[Any, Container]] = OrderedDict()
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a file that begins with these bytes is NetCDF."""
+    return head.startswith(MAGIC)
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The gridded variables of a file."""
+    return cfgrid.variables(path, container)
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
+    """Read the metadata of one variable."""
+    return cfgrid.open_file(path, variable, options, container)
+
+
+@contextmanager
+def container(path: Path) -> Iterator[Container]:
+    """An open file; the last few stay open, since their steps are read in runs."""
+    import netCDF4
+
+    with LOCK:
+        entry = _open.pop(path, None)
+        try:
+            if entry is None:
+                # The library's own default is so large that open files add up.
+                netCDF4.set_chunk_cache(size=CHUNK_CACHE)
+                data = netCDF4.Dataset(path, "r")
+                data.set_auto_maskandscale(False)
+                data.set_auto_chartostring(False)
+                _check_whole(path, data)
+                entry = (
+                    data,
+                    Container(
+                        {_name(v): _stored(v, data.disk_format == "HDF5") for v in _walk(data)}
+                    ),
+                )
+            yield entry[1]
+        except cf.DAMAGE as error:
+            if entry is not None and entry[0].isopen():
+                entry[0].close()
+            raise cf.not_damaged(path, error) from error
+        _open[path] = entry
+        while len(_open) > MOST_OPEN:
+            _open.popitem(last=False)[1][0].close()
+
+
+def _check_whole(path: Path, data: Any) -> None:
+    """A classic file that was cut short reads as zeros, so its size is checked."""
+    if data.data_model not in ("NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"):
+        return
+    from bavlo.grids.classic import needed_size
+
+    size, needed = path.stat().st_size, needed_size(path)
+    if size < needed:
+        raise OSError(f"{size} of {needed} bytes are there")
+
+
+def _walk(group: Any) -> Iterator[Any]:
+    yield from group.variables.values()
+    for inner in group.groups.values():
+        yield from _walk(inner)
+
+
+def _name(variable: Any) -> str:
+    group = variable.group().path.strip("/")
+    return f"{group}/{variable.name}" if group else str(variable.name)
+
+
+def _stored(variable: Any, is_hdf5: bool) -> Stored:
+    import netCDF4
+
+    dtype = variable.dtype if isinstance(variable.dtype, np.dtype) else None
+    chunking = variable.chunking()
+    fill: Any = None
+    if dtype is not None and dtype.itemsize > 1:
+        fill = netCDF4.default_fillvals.get(dtype.str[1:])
+    return Stored(
+        _name(variable),
+        tuple(variable.dimensions),
+        tuple(int(n) for n in variable.shape),
+        dtype,
+        {name: variable.getncattr(name) for name in variable.ncattrs()},
+        tuple(int(n) for n in chunking) if isinstance(chunking, list) else None,
+        lambda key: np.asarray(variable[key]),
+        partial(_keep, variable),
+        fill,
+        is_hdf5,
+    )
+
+
+def _keep(variable: Any, size: int) -> None:
+    size = min(max(2 * size, CHUNK_CACHE), MOST_CHUNK_CACHE)
+    if variable.get_var_chunk_cache()[0] < size:
+        variable.set_var_chunk_cache(size=size)
+
+
+def close_all() -> None:
+    """Close the files that are kept open."""
+    with LOCK:
+        while _open:
+            _open.popitem()[1][0].close()

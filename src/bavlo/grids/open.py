@@ -1,0 +1,128 @@
+"""Grids: one variable on (time, y, x), from one or many files.
+
+To add a format, write a module with `recognises`, `variables` and `open_file` and name it in
+FORMATS.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from types import ModuleType
+
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids import netcdf, raster, remote, zarr
+from bavlo.grids.dates import find_dates
+from bavlo.grids.join import join
+from bavlo.grids.raster import RasterGrid
+from bavlo.grids.source import GridFile, GridSource, ReadOptions
+from bavlo.grids.urls import BY_URL, first_bytes, url_of
+
+FORMATS: tuple[ModuleType, ...] = (remote, netcdf, zarr, raster)
+# Ways in which a folder of files is told to be one grid without opening each of them.
+MANY = 2
+
+
+def format_of(path: Path) -> ModuleType | None:
+    """The format of a grid file, told by its content; None where it is none of them."""
+    head = b""
+    url = url_of(path)
+    if url is not None:
+        head = first_bytes(url)
+    elif not path.is_dir():
+        try:
+            with path.open("rb") as file:
+                head = file.read(16)
+        except OSError as error:
+            raise InputError(path, f"cannot be opened ({error.strerror})") from error
+    found = next((f for f in FORMATS if f.recognises(path, head)), None)
+    if found is None and url is not None and not head:
+        raise InputError(url, "there is no such file", "check the address")
+    return found
+
+
+def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
+    """Open one grid in one or many files.
+
+    Parameters
+    ----------
+    paths
+        In any order; files of one layout are joined in time, others are tiles.
+    options
+        What the user says about them.
+    """
+    first_format = _format(paths[0])
+    name = _choose(paths[0], first_format.variables(paths[0], options), options.variable)
+    first = first_format.open_file(paths[0], name, options)
+    if isinstance(first, RasterGrid) and len(paths) > MANY:
+        trusted = _by_their_names(paths, first, options)
+        if trusted is not None:
+            return join(trusted, options)
+    files: list[GridFile] = [first]
+    for path in paths[1:]:
+        module = _format(path)
+        found = [v.name for v in module.variables(path, options)]
+        # Rasters are named by their files, which may differ (a tile, a date).
+        wanted = found[0] if module is raster and len(found) == 1 else name
+        if wanted not in found:
+            raise InputError(
+                path,
+                f"has no variable '{name}' as {paths[0].name} has",
+                f"it has: {', '.join(found) or 'none'}",
+            )
+        files.append(module.open_file(path, wanted, options))
+    return join(files, options)
+
+
+def _by_their_names(
+    paths: Sequence[Path], first: RasterGrid, options: ReadOptions
+) -> list[GridFile] | None:
+    """A file a step, dated by the names: only the first is opened until they are read.
+
+    None where the names tell no dates, or the same date twice (then they may be tiles).
+    """
+    if len(first.bands) != 1:
+        return None
+    names = [raster.plain_name(path) for path in paths]
+    steps = find_dates(names, options.dates, paths[0].parent)
+    if steps is None or len({step.stamp for step in steps}) < len(steps):
+        return None
+    return [
+        first.on_trust(path, raster.raw_times([step]))
+        for path, step in zip(paths, steps, strict=True)
+    ]
+
+
+def _format(path: Path) -> ModuleType:
+    found = format_of(path)
+    if found is None and url_of(path) is not None:
+        raise InputError(
+            url_of(path), "is no grid that Bavlo reads by URL", f"give {BY_URL}, or fetch it first"
+        )
+    if found is None:
+        raise InputError(
+            path,
+            "is no grid that Bavlo reads",
+            "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB, or look at it with `bavlo describe`",
+        )
+    return found
+
+
+def _choose(path: Path, found: Sequence[Variable], wanted: str | None) -> str:
+    names = [v.name for v in found]
+    if not names:
+        raise InputError(
+            path,
+            "holds no variable on rows and columns with coordinates",
+            "look at it with `bavlo describe`",
+        )
+    if wanted is None and len(names) == 1:
+        return names[0]
+    if wanted is None:
+        raise InputError(
+            path, f"holds several variables: {', '.join(names)}", "choose one with ‹variable›"
+        )
+    if wanted not in names:
+        raise InputError(path, f"has no variable '{wanted}'", f"it has: {', '.join(names)}")
+    return wanted

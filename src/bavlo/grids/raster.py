@@ -1,0 +1,457 @@
+"""Raster files that rasterio reads: GeoTIFF, ASCII grid, GRIB and more; a band is a step."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import sys
+import threading
+import warnings
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import DAY, SECOND, to_instant
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids import cf
+from bavlo.grids import urls as addresses
+from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
+from bavlo.grids.fast import tiff
+from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
+
+TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
+GZIP = b"\x1f\x8b"
+GRIB = b"GRIB"
+MOST_OPEN = 8
+# Never let the raster library guess: vectors, databases and web services are not grids.
+NOT_GRIDS = {
+    "GPKG",
+    "GeoJSON",
+    "SQLite",
+    "HTTP",
+    "WMS",
+    "WCS",
+    "PDF",
+    "netCDF",
+    "HDF5",
+    "HDF5Image",
+    "Zarr",
+    "PNG",
+    "JPEG",
+    "GIF",
+    "BIGGIF",
+    "VRT",
+}
+
+_local = threading.local()  # GDAL files belong to the thread that opened them
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a file is a raster: by its first bytes, else by what the library makes of it."""
+    if head.startswith((*TIFF, GRIB)) or head[:5].lower() == b"ncols":
+        return True
+    if head.startswith(GZIP):
+        return path.name.lower().endswith((".tif.gz", ".tiff.gz", ".asc.gz", ".grb.gz", ".grib.gz"))
+    if not head or not path.is_file() or path.suffix.lower() in (".csv", ".txt", ".json", ".nc"):
+        return False
+    import rasterio
+    from rasterio.errors import RasterioIOError
+
+    try:
+        with rasterio.open(path) as data:
+            return data.driver not in NOT_GRIDS and data.count > 0
+    except RasterioIOError:
+        return False
+
+
+@contextmanager
+def _dataset(path: Path) -> Iterator[Any]:
+    """An open raster; each thread keeps its last few open."""
+    from rasterio.errors import NotGeoreferencedWarning, RasterioError
+
+    if not hasattr(_local, "files"):
+        _local.files = OrderedDict()
+    files: OrderedDict[Path, tuple[Any, Any]] = _local.files
+    data, memory = files.pop(path, (None, None))
+    try:
+        with warnings.catch_warnings(), _quiet_log():
+            warnings.simplefilter("ignore", NotGeoreferencedWarning)
+            if data is None:
+                data, memory = _opened(path)
+            yield data
+    except (RasterioError, EOFError, zlib.error, *cf.DAMAGE) as error:
+        if data is not None:
+            with contextlib.suppress(RasterioError):
+                data.close()
+        if addresses.url_of(path) is None and not path.exists():
+            raise InputError(path, "there is no such file", "check the path") from error
+        raise cf.not_damaged(path, error) from error
+    files[path] = data, memory
+    while len(files) > MOST_OPEN:
+        files.popitem(last=False)[1][0].close()
+
+
+@contextmanager
+def _quiet_log() -> Iterator[None]:
+    """Without the library's complaint that it cannot write a damaged file's text into its log."""
+    before = sys.unraisablehook
+    sys.unraisablehook = lambda told: (
+        None if isinstance(told.exc_value, UnicodeDecodeError) else before(told)
+    )
+    try:
+        yield
+    finally:
+        sys.unraisablehook = before
+
+
+def _opened(path: Path) -> tuple[Any, Any]:
+    """An open raster, and what must live as long as it does."""
+    import rasterio
+
+    url = addresses.url_of(path)
+    if url is not None:
+        return rasterio.open(path.name, opener=_opener(path.name, url)), None
+    with path.open("rb") as file:
+        zipped = file.read(2) == GZIP
+    if not zipped:
+        return rasterio.open(path), None
+    # Unpacked here and not by the raster library, since this checks the checksum.
+    inner = Path(path.stem)
+    with gzip.open(path) as file:
+        memory = rasterio.MemoryFile(file.read(), filename=inner.name)
+    return memory.open(), memory
+
+
+def _opener(name: str, url: str) -> Any:
+    """Gives the raster library a file by URL, and none of those that it looks for beside it."""
+
+    def opened(wanted: str, mode: str = "rb") -> Any:
+        if wanted != name:
+            raise FileNotFoundError(wanted)
+        return addresses.open_file(url)
+
+    return opened
+
+
+@dataclass(frozen=True, eq=False)
+class RasterGrid:
+    """The bands of one raster file.
+
+    Parameters
+    ----------
+    bands
+        Band of each step, counted from 1.
+    packing
+        Of each band.
+    expected
+        The cells that the file must have, where it was not opened yet; else as found.
+    signature
+        Of a plain TIFF: files with the same are read without the raster library.
+    """
+
+    path: Path
+    variable: Variable
+    layout: GridLayout
+    times: RawTimes | None
+    bands: tuple[int, ...]
+    packing: cf.Packing
+    shape: tuple[int, int]
+    notes: tuple[str, ...] = ()
+    checked: bool = True
+    grid_crs: str | None = None
+    step_chunk: int = 1
+    stored: np.dtype | None = None
+    signature: bytes | None = None
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
+        from rasterio.windows import Window
+
+        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        if self.signature is not None and self._read_plainly(cells, block):
+            return block
+        with _dataset(self.path) as data:
+            if not self.checked:
+                self._check(data)
+            checks = _Checksums.of(data, self.path)
+            for window in cells.windows:
+                rows, columns = window.rows, window.columns
+                if checks is not None:
+                    checks.verify(self.bands[first:last], rows, columns)
+                stored = data.read(
+                    list(self.bands[first:last]),
+                    window=Window.from_slices(rows, columns),
+                )
+                flat = stored.reshape(last - first, -1)
+                window.subset.decode(flat, self.packing.decode, block)
+        return block
+
+    def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
+        """Read the one band of a plain file like the first one; whether it is one."""
+        try:
+            with tiff.opened(self.path) as fetch:
+                directory = tiff.read_directory(fetch)
+                if directory is None or directory.signature != self.signature:
+                    return False
+                fill = self.packing.missing[0] if self.packing.missing else 0.0
+                for window in cells.windows:
+                    stored = tiff.read_window(fetch, directory, window.rows, window.columns, fill)
+                    window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
+        except cf.DAMAGE as error:
+            raise cf.not_damaged(self.path, error) from error
+        return True
+
+    def _check(self, data: Any) -> None:
+        """A file that was taken on trust when the folder was opened must keep its promise."""
+        found = _layout(self.path, data, self.grid_crs)
+        if not found.same_cells(self.layout):
+            raise InputError(
+                self.path, "has other cells than the first file", "give files of one grid only"
+            )
+        if data.count != len(self.bands) or _packing(data) != self.packing:
+            raise InputError(
+                self.path,
+                "has other bands, scale or missing value than the first file",
+                "give files of one grid only",
+            )
+
+    def on_trust(self, path: Path, times: RawTimes) -> RasterGrid:
+        """Another file that is taken to be like this one until it is read."""
+        return replace(self, path=path, times=times, checked=False)
+
+    @cached_property
+    def name(self) -> str:
+        """Name of the file without its endings."""
+        return plain_name(self.path)
+
+
+@dataclass(frozen=True, eq=False)
+class _Checksums:
+    """The checksums of deflated blocks, which the raster library does not always look at."""
+
+    data: Any
+    path: Path
+    block: tuple[int, int]
+
+    @classmethod
+    def of(cls, data: Any, path: Path) -> _Checksums | None:
+        """Of a deflated TIFF; None of any other file."""
+        if data.driver != "GTiff" or str(
+            data.tags(ns="IMAGE_STRUCTURE").get("COMPRESSION", "")
+        ) != ("DEFLATE"):
+            return None
+        # A file that was unpacked in memory had a checksum of its own.
+        return None if data.name.startswith("/vsimem/") else cls(data, path, data.block_shapes[0])
+
+    def verify(self, bands: tuple[int, ...], rows: slice, columns: slice) -> None:
+        """Inflate the blocks of a window to their end, where the checksum stands."""
+        height, width = self.block
+        seen: set[int] = set()
+        with tiff.opened(self.path) as fetch:
+            for band in bands:
+                for y in range(rows.start // height, (rows.stop - 1) // height + 1):
+                    for x in range(columns.start // width, (columns.stop - 1) // width + 1):
+                        offset = self.data.get_tag_item(f"BLOCK_OFFSET_{x}_{y}", "TIFF", bidx=band)
+                        size = self.data.get_tag_item(f"BLOCK_SIZE_{x}_{y}", "TIFF", bidx=band)
+                        if offset is None or size is None or int(offset) in seen:
+                            continue
+                        seen.add(int(offset))
+                        inflater = zlib.decompressobj()
+                        inflater.decompress(fetch(int(offset), int(size)))
+                        if not inflater.eof:
+                            raise zlib.error("a block ends too soon")
+
+
+def plain_name(path: Path) -> str:
+    """A file's name without `.gz` and its ending, which may hold dots of a date."""
+    name = path.name
+    for ending in (".gz", ".tif", ".tiff", ".asc", ".grb", ".grib", ".grib2", ".grb2", ".img"):
+        if name.lower().endswith(ending):
+            name = name[: -len(ending)]
+    return name
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The one variable of a raster, or several where bands name different ones."""
+    with _dataset(path) as data:
+        return [_variable(path, data, element) for element in _elements(data)]
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
+    """Read the metadata of a raster file."""
+    with _dataset(path) as data:
+        element = next(e for e in _elements(data) if _variable(path, data, e).name == variable)
+        bands = [n for n in range(1, data.count + 1) if _element(data, n) == element]
+        times, notes = _times(path, data, bands, options)
+        return RasterGrid(
+            path,
+            _variable(path, data, element),
+            _layout(path, data, options.grid_crs),
+            times,
+            tuple(bands),
+            _packing(data),
+            (data.height, data.width),
+            tuple(notes + _crs_notes(path, data, options.grid_crs)),
+            grid_crs=options.grid_crs,
+            stored=np.dtype(data.dtypes[0]) if _packing(data).is_plain else None,
+            signature=_signature(path) if data.count == 1 and data.driver == "GTiff" else None,
+        )
+
+
+def _signature(path: Path) -> bytes | None:
+    """What a plain TIFF says of its image; None for any other file."""
+    with tiff.opened(path) as fetch:
+        directory = tiff.read_directory(fetch)
+    return None if directory is None else directory.signature
+
+
+def _element(data: Any, band: int) -> str:
+    """What a GRIB band is about; empty in other formats."""
+    return str(data.tags(band).get("GRIB_ELEMENT", "")) if data.driver == "GRIB" else ""
+
+
+def _elements(data: Any) -> list[str]:
+    return list(dict.fromkeys(_element(data, n) for n in range(1, data.count + 1)))
+
+
+def _variable(path: Path, data: Any, element: str) -> Variable:
+    tags = {**data.tags(), **data.tags(1)}
+    name = element.lower() or tags.get("variable") or tags.get("NETCDF_VARNAME") or ""
+    if not name:
+        stem = plain_name(path)
+        name = "".join(c if c.isalpha() else " " for c in stem).split()[:1] or ["band"]
+        name = name[0]
+    unit = next((u for u in data.units if u), None) or tags.get("units") or ""
+    if data.driver == "GRIB":
+        unit = _grib_unit(tags.get("GRIB_UNIT", unit))
+    return Variable(
+        str(name),
+        str(unit),
+        str(tags.get("standard_name", "")),
+        str(tags.get("long_name", "")),
+        str(tags.get("cell_methods", "")),
+        difference="difference" in str(tags.get("units_metadata", "")),
+    )
+
+
+def _grib_unit(text: str) -> str:
+    """`[kg/(m^2)]` as `kg/(m2)`."""
+    return {"C": "degC"}.get(text.strip("[]"), text.strip("[]").replace("^", ""))
+
+
+def _packing(data: Any) -> cf.Packing:
+    # NaN is missing by itself, and no two of them are equal.
+    nodata = [float(v) for v in data.nodatavals if v is not None and v == v]
+    scale, offset = float(data.scales[0]), float(data.offsets[0])
+    if len(set(data.scales)) > 1 or len(set(data.offsets)) > 1 or len(set(nodata)) > 1:
+        raise ValueError("its bands have different scales or missing values")
+    return cf.Packing(
+        None if scale == 1 else scale,
+        None if offset == 0 else offset,
+        tuple(dict.fromkeys(nodata)),
+    )
+
+
+def _layout(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
+    transform = data.transform
+    if transform.b or transform.d:
+        raise InputError(path, "is turned against its axes", "warp it to a grid with straight axes")
+    x = transform.c + transform.a * np.arange(data.width + 1)
+    y = transform.f + transform.e * np.arange(data.height + 1)
+    x, y = _decimal(x), _decimal(y)
+    if data.crs is not None and grid_crs is None:
+        if data.crs.is_geographic and not data.crs.is_projected:
+            return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+        return GridLayout(x, y, data.crs.to_wkt())
+    if grid_crs is not None:
+        import pyproj
+
+        crs = pyproj.CRS.from_user_input(grid_crs)
+        return GridLayout(x, y, "lonlat" if crs.is_geographic else crs.to_wkt())
+    if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
+        return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+    raise InputError(path, "names no reference system", "give it with ‹grid_crs›, as EPSG:32744")
+
+
+def _decimal(edges: np.ndarray) -> np.ndarray:
+    """Edges without the rounding noise of origin plus n times size."""
+    return np.round(edges, 10)
+
+
+def _crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
+    if data.crs is None and grid_crs is None:
+        return [f"{path.name} names no reference system; taken as longitude and latitude"]
+    return []
+
+
+def _times(
+    path: Path, data: Any, bands: list[int], options: ReadOptions
+) -> tuple[RawTimes | None, list[str]]:
+    """Steps from GRIB metadata, band descriptions, tags or the name of the file."""
+    tags = [data.tags(n) for n in bands]
+    if data.driver == "GRIB":
+        valid = [str(t.get("GRIB_VALID_TIME", "")).split()[0] for t in tags]
+        return RawTimes(np.array(valid, np.int64) * SECOND, None, CALENDAR), []
+    if all({"start", "end"} <= t.keys() for t in tags):
+        return _tagged_times(path, data.tags(), tags), ["dates from the tags of bands"]
+    described = [data.descriptions[n - 1] or "" for n in bands]
+    for key in ("time", "date", "datetime", "DATE", "TIME", "TIFFTAG_DATETIME"):
+        if not all(described) and all(key in t for t in tags) and (len(bands) > 1 or key != "TIME"):
+            described = [t[key] for t in tags]
+    if all(described):
+        steps = find_dates(described, options.dates, path)
+        if steps is not None:
+            return raw_times(steps), ["dates from the descriptions of bands"]
+    if len(bands) == 1:
+        steps = find_dates([plain_name(path)], options.dates, path)
+        if steps is not None:
+            return raw_times(steps), []
+    if len(bands) > 1:
+        raise InputError(
+            path,
+            f"has {len(bands)} bands that name no dates",
+            "write the dates into the descriptions of the bands",
+        )
+    return None, []
+
+
+def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]]) -> RawTimes:
+    """Steps whose first and last days stand in tags, as Bavlo writes them."""
+    calendar = whole.get("calendar", CALENDAR)
+    try:
+        bounds = [
+            [to_instant(calendar, *map(int, t[key].split("-"))) for key in ("start", "end")]
+            for t in tags
+        ]
+    except (ValueError, TypeError):
+        raise InputError(
+            path, "has bands with tags start and end that are no dates", "repair the tags"
+        ) from None
+    both = np.array(bounds, np.int64) + [0, DAY]
+    if whole.get("climatology") == "yes":
+        return RawTimes(both[:, 0], None, calendar, True)
+    return RawTimes(both[:, 0], both, calendar)
+
+
+def raw_times(steps: list[NamedStep]) -> RawTimes:
+    """Steps that names tell, as time stamps with bounds where all names tell those."""
+    stamps = np.array([step.stamp for step in steps], np.int64)
+    ends = [step.end for step in steps]
+    bounds = None
+    if all(end is not None for end in ends):
+        bounds = np.column_stack([stamps, np.array(ends, np.int64)])
+    return RawTimes(stamps, bounds, CALENDAR)

@@ -1,0 +1,96 @@
+"""NetCDF-4 files by URL (https, s3, …), of which only the needed byte ranges are fetched."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.values.kinds import Variable
+from bavlo.grids import cfgrid
+from bavlo.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.grids.netcdf import MAGIC
+from bavlo.grids.source import ReadOptions
+from bavlo.grids.urls import hdf5, url_of
+
+OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a path is the URL of a NetCDF file; a classic one is refused when it is opened."""
+    return url_of(path) is not None and head.startswith(MAGIC)
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The gridded variables of a file."""
+    return cfgrid.variables(path, container)
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
+    """Read the metadata of one variable."""
+    return cfgrid.open_file(path, variable, options, container)
+
+
+@contextmanager
+def container(path: Path) -> Iterator[Container]:
+    """The variables of a file."""
+    with hdf5(path) as file:
+        found: dict[str, Stored] = {}
+        file.visititems(lambda name, item: found.update(_stored(name, item)))
+        yield Container(found)
+
+
+def _stored(name: str, item: Any) -> dict[str, Stored]:
+    import h5py
+    import netCDF4
+
+    if not isinstance(item, h5py.Dataset):
+        return {}
+    dimensions: tuple[str, ...]
+    if item.is_scale:
+        dimensions = (name.rpartition("/")[2],)
+    else:
+        dimensions = tuple(
+            scale[0].name.rpartition("/")[2] if len(scale) else f"dimension {n}"
+            for n, scale in enumerate(item.dims)
+        )
+    kind = np.dtype(item.dtype) if item.dtype.kind in "iuf" else None
+    fill: Any = None
+    if kind is not None and kind.itemsize > 1:
+        fill = netCDF4.default_fillvals.get(kind.newbyteorder("=").str[1:])
+    attributes = {
+        key: _plain(value)
+        for key, value in item.attrs.items()
+        if key not in OWN and not key.startswith("_Netcdf4")
+    }
+    return {
+        name: Stored(
+            name,
+            dimensions,
+            tuple(item.shape),
+            kind,
+            attributes,
+            item.chunks,
+            partial(_read, item),
+            default_fill=fill,
+            is_hdf5=True,
+            is_remote=True,
+        )
+    }
+
+
+def _read(item: Any, key: Any) -> np.ndarray:
+    return np.asarray(item[key])
+
+
+def _plain(value: Any) -> Any:
+    """An attribute as the NetCDF library would give it."""
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    if isinstance(value, np.ndarray) and value.size == 1:
+        return _plain(value.ravel()[0])
+    return value

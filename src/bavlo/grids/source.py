@@ -1,0 +1,293 @@
+"""What every grid reader gives: metadata first, then the values of chosen steps and cells."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import TimeAxis
+from bavlo.core.values.kinds import Variable
+
+Decode = Callable[[np.ndarray, np.ndarray | None], np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
+class CellSubset:
+    """Cells of a rectangle that are wanted.
+
+    Parameters
+    ----------
+    within
+        Numbered row by row within the rectangle; None where it is all of them, in order.
+    place
+        Where each of them stands among all wanted cells.
+    size
+        Cells of the rectangle.
+    """
+
+    within: np.ndarray | None
+    place: slice | np.ndarray
+    size: int
+
+    @classmethod
+    def of(cls, within: np.ndarray, place: np.ndarray, size: int) -> CellSubset:
+        """Cells by number; `size` is that of the rectangle."""
+        whole = within.size == size and bool((np.diff(within) == 1).all())
+        into: slice | np.ndarray = place
+        if (np.diff(place) == 1).all():
+            into = slice(int(place[0]), int(place[-1]) + 1)
+        return cls(None if whole else within, into, size)
+
+    @cached_property
+    def wanted(self) -> np.ndarray:
+        """(size,) bool which cells of the rectangle they are."""
+        wanted = np.zeros(self.size, bool)
+        wanted[slice(None) if self.within is None else self.within] = True
+        return wanted
+
+    def taken(self, stored: np.ndarray) -> np.ndarray:
+        """The wanted cells (T, n) of numbers (T, size)."""
+        if self.within is None:
+            return stored
+        if len(stored) == 1:
+            # Places are known to be inside; unchecked it takes half of the time.
+            return stored[0].take(self.within, mode="clip")[None]
+        return np.take(stored, self.within, axis=1, mode="clip")
+
+    def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
+        """Take the wanted cells out of stored numbers (T, size) into their columns (T, C)."""
+        stored = self.taken(stored)
+        if isinstance(self.place, slice):
+            decode(stored, block[:, self.place])
+        else:
+            block[:, self.place] = decode(stored, None)
+
+
+@dataclass(frozen=True, eq=False)
+class Window:
+    """A rectangle of the grid and the wanted cells in it.
+
+    Parameters
+    ----------
+    rows, columns
+        The rectangle.
+    subset
+        Which of its cells are wanted, and where they stand among all wanted cells.
+    """
+
+    rows: slice
+    columns: slice
+    subset: CellSubset
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """Rows and columns of the rectangle."""
+        return self.rows.stop - self.rows.start, self.columns.stop - self.columns.start
+
+
+@dataclass(frozen=True, eq=False)
+class CellSelection:
+    """The cells that a job uses.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the grid.
+    cells : (C,) int64
+        Flat cell numbers, ascending.
+    """
+
+    shape: tuple[int, int]
+    cells: np.ndarray
+
+    @cached_property
+    def windows(self) -> tuple[Window, ...]:
+        """One rectangle, or two where the columns leave a wide gap between them.
+
+        So a region across the antimeridian does not read the globe.
+        """
+        if not self.cells.size:
+            return ()
+        rows, columns = np.divmod(self.cells, self.shape[1])
+        used = np.unique(columns)
+        distance = np.diff(used)
+        cuts = [int(used[-1]) + 1]
+        if distance.size and distance.max() > (used[-1] - used[0] + 1) / 4:
+            cuts.insert(0, int(used[np.argmax(distance)]) + 1)
+        windows, west = [], 0
+        for east in cuts:
+            place = np.flatnonzero((columns >= west) & (columns < east))
+            r, c = rows[place], columns[place]
+            south, north = int(r.min()), int(r.max()) + 1
+            left, right = int(c.min()), int(c.max()) + 1
+            within = (r - south) * (right - left) + (c - left)
+            subset = CellSubset.of(within, place, (north - south) * (right - left))
+            windows.append(Window(slice(south, north), slice(left, right), subset))
+            west = east
+        return tuple(windows)
+
+
+def whole(shape: tuple[int, int]) -> CellSelection:
+    """All cells of a grid."""
+    return CellSelection(shape, np.arange(shape[0] * shape[1]))
+
+
+@dataclass(frozen=True, eq=False)
+class RawTimes:
+    """Time stamps as a file has them, before their meaning is settled.
+
+    Parameters
+    ----------
+    stamps : (T,) int64
+        Microseconds since 1970-01-01 of the calendar.
+    bounds : (T, 2) int64 or None
+        Where the file has them.
+    calendar
+        CF calendar.
+    climatology
+        The times are those of normals (CF-1.11, section 7.4), not a time series.
+    """
+
+    stamps: np.ndarray
+    bounds: np.ndarray | None
+    calendar: str
+    climatology: bool = False
+
+
+@dataclass(frozen=True)
+class ReadOptions:
+    """What a user says about files whose own metadata is silent, wrong or manifold.
+
+    Parameters
+    ----------
+    variable, level
+        Which variable, and which value of a further dimension.
+    stamp, day_start, utc_offset
+        What time stamps mark, the hour at which a day begins, and minutes to add to all times.
+    input_unit, scale, offset
+        The unit, and value = read × scale + offset.
+    dates
+        Where the dates stand in file names, in strftime codes.
+    prefer
+        Which of two different values of a step counts: first or last.
+    grid_crs
+        Reference system of a raster that names none.
+    """
+
+    variable: str | None = None
+    level: str | None = None
+    stamp: str | None = None
+    day_start: int | None = None
+    utc_offset: int = 0
+    input_unit: str | None = None
+    scale: float = 1.0
+    offset: float = 0.0
+    dates: str | None = None
+    prefer: str | None = None
+    grid_crs: str | None = None
+
+
+class GridFile(Protocol):
+    """One file's share of a grid: what a format must provide.
+
+    A file is picklable; it opens itself again where it is read.
+    """
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+
+    @property
+    def variable(self) -> Variable:
+        """As the file describes it."""
+
+    @property
+    def layout(self) -> GridLayout:
+        """Its cells."""
+
+    @property
+    def times(self) -> RawTimes | None:
+        """Its time stamps; None for a grid without time."""
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+
+    @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers where these are the values; None where they are packed."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader noticed and a user should know."""
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+        """
+
+
+class GridSource(Protocol):
+    """A grid, from one file or many: what the study needs of it."""
+
+    @property
+    def files(self) -> tuple[GridFile, ...]:
+        """All files, in order of time."""
+
+    @property
+    def layout(self) -> GridLayout:
+        """All cells."""
+
+    @property
+    def variable(self) -> Variable:
+        """The variable, with what the user said about it."""
+
+    @property
+    def time(self) -> TimeAxis | None:
+        """All steps; None for a grid without time."""
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the readers noticed and a user should know."""
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded).
+
+        Returns
+        -------
+        block : (T, C) float64
+            In the variable's unit, NaN where there is no data.
+        """
+
+
+def is_climatology(source: GridSource) -> bool:
+    """Whether a grid holds normals rather than a time series."""
+    return any(file.times is not None and file.times.climatology for file in source.files)
+
+
+def files_of(source: GridSource, first: int, last: int) -> str:
+    """The files that hold some steps, for messages; all of them where that is not known."""
+    file_of = getattr(source, "file_of", None)
+    if file_of is None:
+        return where(source)
+    names = [str(source.files[n].path) for n in np.unique(file_of[first:last])]
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
+
+
+def where(source: GridSource) -> str:
+    """The files of a grid in a few words, for messages."""
+    names = [str(f.path) for f in source.files]
+    return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

@@ -1,0 +1,96 @@
+"""Zarr stores, version 2 and 3, consolidated or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import lru_cache, partial
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids import cf, cfgrid
+from bavlo.grids import urls as addresses
+from bavlo.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.grids.source import ReadOptions
+
+MARKS = (".zgroup", ".zmetadata", "zarr.json", ".zarray")
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a folder, here or at a URL, is a Zarr store."""
+    url = addresses.url_of(path)
+    if url is not None:
+        return any(addresses.exists(f"{url.rstrip('/')}/{mark}") for mark in MARKS)
+    return path.is_dir() and any((path / mark).exists() for mark in MARKS)
+
+
+def variables(path: Path, options: ReadOptions) -> list[Variable]:
+    """The gridded variables of a store."""
+    return cfgrid.variables(path, container)
+
+
+def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
+    """Read the metadata of one variable."""
+    return cfgrid.open_file(path, variable, options, container)
+
+
+@contextmanager
+def container(path: Path) -> Iterator[Container]:
+    """The variables of a store."""
+    try:
+        yield _container(path)
+    except cf.DAMAGE as error:
+        raise cf.not_damaged(path, error) from error
+
+
+@lru_cache(maxsize=16)
+def _container(path: Path) -> Container:
+    try:
+        import zarr
+    except ImportError:
+        raise InputError(
+            path, "is a Zarr store, which needs a further library", "pip install 'bavlo[zarr]'"
+        ) from None
+    url = addresses.url_of(path)
+    store: Any = path
+    if url is not None:
+        addresses.filesystem(url)  # says what is missing
+        store = zarr.storage.FsspecStore.from_url(url, read_only=True)
+    group: Any = zarr.open_group(store, mode="r")
+    found: dict[str, Stored] = {}
+    for name, array in _arrays(group, ""):
+        attributes = dict(array.attrs)
+        dimensions = attributes.pop("_ARRAY_DIMENSIONS", None)
+        dimensions = dimensions or getattr(array.metadata, "dimension_names", None)
+        if not dimensions or len(dimensions) != array.ndim:
+            continue
+        fill = array.fill_value
+        # By convention version 2 keeps the missing value here; but 0 is what stores write who
+        # think of none, and no rain is a value.
+        if fill and "_FillValue" not in attributes and array.metadata.zarr_format == 2:
+            attributes["_FillValue"] = fill
+        found[name] = Stored(
+            name,
+            tuple(dimensions),
+            tuple(array.shape),
+            np.dtype(array.dtype) if np.dtype(array.dtype).kind in "iuf" else None,
+            attributes,
+            tuple(array.chunks),
+            partial(_read, array),
+        )
+    return Container(found)
+
+
+def _arrays(group: Any, prefix: str) -> Iterator[tuple[str, Any]]:
+    for name, array in group.arrays():
+        yield prefix + name, array
+    for name, inner in group.groups():
+        yield from _arrays(inner, f"{prefix}{name}/")
+
+
+def _read(array: Any, key: Any) -> np.ndarray:
+    return np.asarray(array[key])

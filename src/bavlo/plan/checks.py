@@ -1,0 +1,88 @@
+"""What is refused before the first value is read."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from bavlo.core.stats.anomalies import PERCENT
+from bavlo.core.stats.measures import SHARES, Measure
+from bavlo.core.time.axis import TimeAxis
+from bavlo.core.time.periods import Assignment
+from bavlo.core.values.combine import TOTAL
+from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
+from bavlo.core.values.units import convert
+from bavlo.errors import RequestError
+from bavlo.grids.source import GridSource
+from bavlo.request.request import Request, TimeRequest
+
+
+def check_measures(
+    measures: tuple[Measure, ...], what: Quantity, combine: str, source: GridSource
+) -> None:
+    """Refuse measures that make no sense for what the grid holds."""
+    held = f"{source.variable.name} ({what.kind}{f', {what.unit}' if what.unit else ''})"
+    for measure in measures:
+        if what.kind == CLASS and not measure.of_classes:
+            raise RequestError(
+                "measure",
+                f"{measure.name} of class codes means nothing, and {held} holds codes",
+                "use majority or shares",
+            )
+        refusal = measure.refusal(what, held, combine)
+        if refusal is not None:
+            raise RequestError("measure", *refusal)
+
+
+def check_classes(measures: tuple[Measure, ...], assignment: Assignment) -> None:
+    """Class codes are never combined over time, and shares have a table of their own."""
+    if not any(m.of_classes and not m.linear for m in measures):
+        return
+    if np.bincount(assignment.period).max(initial=0) > 1:
+        raise RequestError("every", "class codes are not combined over time", "use ‹every step›")
+    if len(measures) > 1 and any(m.name == SHARES for m in measures):
+        raise RequestError("measure", "shares make a table of their own", "ask for them alone")
+
+
+def check_unit(unit: str | None, what: Quantity, combine: str) -> None:
+    """Refuse an output unit that the values cannot be converted to, before any work is done."""
+    if unit is not None:
+        convert(np.zeros(1), total_unit_of(what, combine), unit, difference=False)
+
+
+def check_complete(request: TimeRequest, time: TimeAxis) -> None:
+    """The rule of WMO-No. 1203 is about months that are made of days."""
+    if request.complete is None:
+        return
+    if request.rule.kind != "month" or not time.at_most_daily:
+        raise RequestError(
+            "complete",
+            "the WMO rule is about months made of days",
+            "use ‹every month› on daily grids, or ‹min_steps›",
+        )
+    if request.least_share != 1.0:
+        raise RequestError("complete", "and ‹min_steps› are two rules for one thing", "use one")
+
+
+def check_moving(request: Request, measures: tuple[Measure, ...]) -> None:
+    """Windows and running values are made of the regions' own values, which only suits some."""
+    window, running = request.time.window, request.time.combine.running
+    if window == (1,) and not running:
+        return
+    if len(window) > 1 and request.command == "series":
+        raise RequestError("window", "a series has one window", "give one number")
+    if running and window != (1,):
+        raise RequestError("combine", "running and ‹window› do not go together", "use one")
+    odd = [m.name for m in measures if not m.linear]
+    if odd and request.measuring.order != "region":
+        raise RequestError(
+            "combine" if running else "window",
+            f"{odd[0]} of a longer time is not made of those of its parts",
+            "use ‹order region›, which moves over the region's own values",
+        )
+
+
+def check_percent(product: str, combine: str, what: Quantity) -> None:
+    """Percent of normal is for totals: the zero of most other numbers is a convention."""
+    if product == PERCENT and combine != TOTAL:
+        of = f"{combine}s of a {what.kind}" + (f" in {what.unit}" if what.unit else "")
+        raise RequestError("product", f"{of} have no percent of normal", "use anomaly or score")

@@ -1,0 +1,238 @@
+"""A request for a grid, with its files opened and its choices made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.cells import CellReducer
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.regrid import Regrid, regrid_onto
+from bavlo.core.stats.anomalies import ANOMALY, NORMAL, PERCENT, SCORE, VALUE
+from bavlo.core.stats.normals import Base, choose_base, in_years
+from bavlo.core.time.axis import STATIC, years_of
+from bavlo.core.time.periods import PeriodAxis
+from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
+from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
+from bavlo.core.values.units import is_temperature
+from bavlo.errors import RequestError
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.writing import GridOutput
+from bavlo.plan.checks import check_complete, check_percent, check_unit
+from bavlo.plan.grids import open_source
+from bavlo.plan.overlay import open_regions, overlay_of
+from bavlo.plan.periods import (
+    assign,
+    choose_combine,
+    choose_periods,
+    reported_periods,
+    rules_of,
+    step_weights_of,
+)
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
+
+
+@dataclass(frozen=True, eq=False)
+class GridPlan:
+    """A request for a grid, with its files opened and its choices made.
+
+    Parameters
+    ----------
+    periods, written
+        Those that are computed, and those that are written.
+    years : (P,) int
+        The year of the last step of each period that is computed.
+    base
+        Years of the normals; None where values are written as they are.
+    reported : (W,) int
+        Positions of the written periods among those that are computed; not for normals.
+    layout
+        Cells that are written, before they are brought onto others.
+    cells
+        The same cells of the source, row by row.
+    inside : (C,) bool or None
+        Cells that regions cover, where the rest becomes missing.
+    onto
+        The cells that they are brought onto, and how.
+    """
+
+    request: Request
+    source: GridSource
+    what: Quantity
+    combine: str
+    periods: PeriodAxis
+    written: PeriodAxis
+    left_out: tuple[str, ...]
+    years: np.ndarray
+    base: Base | None
+    reported: np.ndarray
+    reducer: CellReducer
+    layout: GridLayout
+    cells: CellSelection
+    inside: np.ndarray | None
+    onto: tuple[GridLayout, Regrid] | None
+
+    @property
+    def unit(self) -> str:
+        """Of the values."""
+        return self.request.measuring.unit or total_unit_of(self.what, self.combine)
+
+
+def plan_grid(request: Request, report: Reporter) -> GridPlan:
+    """Open the grid, and settle cells, periods and rules."""
+    source, what = open_source(request, report)
+    product = request.gridding.product
+    if what.kind == CLASS and source.time is not None and request.time.every not in (None, "step"):
+        raise RequestError("every", "class codes are not combined over time", "use ‹every step›")
+    if source.time is None and product != VALUE:
+        raise RequestError("product", f"{where(source)} has no time axis", "leave it out")
+    if request.time.every is None and source.time is not None and product == VALUE:
+        request = request.every("step")
+    time = source.time or STATIC
+    combine = choose_combine(request.time, what, source)
+    check_percent(product, combine, what)
+    wanted = request.time if product == VALUE else request.whole_record().time
+    periods = choose_periods(wanted, source.time, where(source))
+    check_complete(request.time, time)
+    check_unit(request.measuring.unit, what, combine)
+    assignment = assign(source, periods.axis, combine)
+    degree_days = request.time.combine.degree_days
+    step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
+    layout, cells, inside = cut_cells(request, source, report)
+    onto = None
+    if request.gridding.onto is not None:
+        if what.kind == CLASS:
+            raise RequestError("onto", "class codes are not averaged", "leave it out")
+        target = open_grid((request.gridding.onto,)).layout
+        onto = target, regrid_onto(layout, target)
+    years = years_of(periods.axis.end - 1, periods.axis.calendar)
+    base, reported, written = None, np.arange(len(periods.axis)), periods.axis
+    if product != VALUE:
+        base = choose_base(request.climate.base, years)
+        reported = reported_periods(request.time, periods.axis)
+        written = periods.axis.take(reported)
+    if product == NORMAL and base is not None:
+        written = periods_of_the_year(periods.axis, years, base)
+    return GridPlan(
+        request,
+        source,
+        what,
+        combine,
+        periods.axis,
+        written,
+        periods.left_out,
+        years,
+        base,
+        reported,
+        CellReducer(step_weights, rules_of(request, combine, what)),
+        layout,
+        cells,
+        inside,
+        onto,
+    )
+
+
+def cut_cells(
+    request: Request, source: GridSource, report: Reporter
+) -> tuple[GridLayout, CellSelection, np.ndarray | None]:
+    """The rectangle of cells that is written, and which of them regions cover."""
+    layout = source.layout
+    ny, nx = layout.shape
+    if request.regions.regions is None:
+        if request.gridding.outside is not None:
+            raise RequestError("outside", "goes with ‹regions›", "name a file of regions")
+        return layout, CellSelection((ny, nx), np.arange(ny * nx)), None
+    regions = open_regions(request.regions, report)
+    shared = overlay_of(regions.regions, layout, "cell")
+    if not shared.cells.size:
+        raise RequestError("regions", "no region lies on the grid", "check the files")
+    covered = np.zeros((ny, nx), bool)
+    covered.ravel()[shared.cells] = True
+    outside = request.gridding.outside or "both"
+    rows, columns = slice(0, ny), slice(0, nx)
+    if outside in ("crop", "both"):
+        if isinstance(layout, CurvilinearLayout):
+            raise RequestError("outside", "this grid cannot be cropped", "use ‹outside missing›")
+        r, c = np.flatnonzero(covered.any(axis=1)), np.flatnonzero(covered.any(axis=0))
+        rows, columns = slice(int(r[0]), int(r[-1]) + 1), slice(int(c[0]), int(c[-1]) + 1)
+        layout = GridLayout(
+            layout.x_edges[columns.start : columns.stop + 1],
+            layout.y_edges[rows.start : rows.stop + 1],
+            layout.crs,
+        )
+    number = np.arange(ny * nx).reshape(ny, nx)[rows, columns].ravel()
+    inside = covered[rows, columns].ravel() if outside in ("missing", "both") else None
+    return layout, CellSelection((ny, nx), number), inside
+
+
+def periods_of_the_year(periods: PeriodAxis, years: np.ndarray, base: Base) -> PeriodAxis:
+    """The periods of the year, each from its first to its last occurrence in the base."""
+    cycle = tuple(dict.fromkeys(periods.cycle))
+    if len(cycle) > 100:
+        cycle = tuple(sorted(cycle))
+    inside = in_years(years, base)
+    names = np.array(periods.cycle, object)
+    at = [np.flatnonzero(inside & (names == kind)) for kind in cycle]
+    kept = [n for n, place in enumerate(at) if place.size]
+    return PeriodAxis(
+        tuple(cycle[n] for n in kept),
+        tuple(cycle[n] for n in kept),
+        np.array([periods.start[at[n][0]] for n in kept], np.int64),
+        np.array([periods.end[at[n][-1]] for n in kept], np.int64),
+        periods.calendar,
+    )
+
+
+def grid_output(plan: GridPlan) -> GridOutput:
+    """Everything of what is written but the values."""
+    variable, product, base = plan.source.variable, plan.request.gridding.product, plan.base
+    way = CELL_METHODS[plan.combine]
+    name, long_name, unit = variable.name, variable.title, plan.unit
+    methods = f"time: {way}" if plan.source.time is not None else ""
+    difference = variable.difference or (product == ANOMALY and is_temperature(unit))
+    if product != VALUE:
+        name = f"{name}_{product}"
+        long_name = {
+            NORMAL: f"{long_name}, normal of {base}",
+            ANOMALY: f"{long_name}, anomaly against {base}",
+            PERCENT: f"{long_name}, percent of the normal of {base}",
+            SCORE: f"{long_name}, anomaly in standard deviations of {base}",
+        }[product]
+        unit = {PERCENT: "%", SCORE: "1"}.get(product, unit)
+    if product == NORMAL:
+        methods = f"time: {way} within years time: mean over years"
+    layout = plan.layout if plan.onto is None else plan.onto[0]
+    attributes = {"title": long_name, "source": f"made by Bavlo from {where(plan.source)}"}
+    if base is not None:
+        attributes["base"] = str(base)
+    return GridOutput(
+        name.replace("/", "_"),
+        long_name,
+        unit,
+        methods,
+        layout,
+        plan.written.labels,
+        plan.written.start,
+        plan.written.end,
+        plan.written.calendar,
+        product == NORMAL,
+        attributes,
+        difference,
+    )
+
+
+def against_normal(
+    product: str, value: np.ndarray, mean: np.ndarray, std: np.ndarray
+) -> np.ndarray:
+    """Values held against their normals: anomaly, percent of normal or score."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        if product == PERCENT:
+            return np.where(mean != 0, value / mean * 100, np.nan)
+        if product == SCORE:
+            return np.where(std > 0, (value - mean) / std, np.nan)
+    return value - mean

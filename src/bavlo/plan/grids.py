@@ -1,0 +1,125 @@
+"""The grids of a request: opened, named, and made from one another."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from bavlo.core.stats.measures import SHARES
+from bavlo.core.time.axis import iso_day
+from bavlo.core.values.combine import TOTAL
+from bavlo.core.values.kinds import STATE, Quantity, Variable, as_amount, quantity, suggested_unit
+from bavlo.core.values.units import is_temperature
+from bavlo.errors import InputError, RequestError
+from bavlo.grids.derived import DerivedGrid, align
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import GridSource, is_climatology, where
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+
+def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
+    """All grids of a request by name, those of `make` after those that they are made from."""
+    found: dict[str, GridSource] = {}
+    for argument in request.grids.arguments:
+        own: dict[str, Any] = {
+            field: value for field, name, value in request.grids.by_grid if name == argument.name
+        }
+        source = open_grid(argument.paths, replace(request.grids.reading, **own))
+        name = argument.name or source.variable.name
+        if name in found:
+            raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")
+        if is_climatology(source):
+            raise InputError(
+                where(source),
+                "holds a climatology (its time has climatology bounds), not a time series",
+                "give the grids that it was made from",
+            )
+        found[name] = source
+        for text in source.notes:
+            report.note(text)
+    for formula in request.grids.make:
+        if formula.name in found:
+            raise RequestError("make", f"there is a grid {formula.name} already", "rename it")
+        missing = sorted(formula.term.names() - found.keys())
+        if missing:
+            raise RequestError(
+                "make",
+                f"'{formula.text}': there is no grid {missing[0]}",
+                f"there is: {', '.join(found)}; name one as {missing[0]}=PATH",
+            )
+        aligned = align({n: s for n, s in found.items() if n in formula.term.names()})
+        if aligned.left_out:
+            report.warn(
+                f"{formula.name}: {aligned.left_out} steps are left out, since not all of "
+                f"{', '.join(aligned.sources)} have them"
+            )
+        made = DerivedGrid(formula, aligned)
+        report.note(f"{formula.text}: in {made.variable.unit or 'no unit'}")
+        found[formula.name] = made
+    return found
+
+
+def open_one(request: Request, report: Reporter) -> GridSource:
+    """The one grid that a request is about: that of the last `make`, or the only one given."""
+    found = open_grids(request, report)
+    if request.grids.make:
+        return found[request.grids.make[-1].name]
+    if len(found) > 1:
+        raise RequestError(
+            "",
+            f"several grids were given: {', '.join(found)}",
+            "give one grid, or make one of them with ‹make›",
+        )
+    return next(iter(found.values()))
+
+
+def report_grid(source: GridSource, request: Request, report: Reporter) -> None:
+    """Say what a grid is, and what is doubtful about it."""
+    what = quantity(source.variable, where(source))
+    if not source.variable.unit and what.kind == STATE and request.measuring.measure != (SHARES,):
+        report.warn(f"{where(source)}: {no_unit_text(source.variable)}")
+    if source.time is None:
+        report.note(f"{source.variable.name}: no time axis; {what.kind} ({what.why})")
+        return
+    time = source.time
+    report.note(
+        f"{source.variable.name}: {len(time)} steps of a {time.step_name}, "
+        f"{iso_day(int(time.start[0]), time.calendar)}.."
+        f"{iso_day(int(time.end[-1]) - 1, time.calendar)} ({time.how}); "
+        f"{what.kind} ({what.why})"
+    )
+    gaps = time.gaps()
+    if gaps.size:
+        first = int(gaps[0])
+        report.warn(
+            f"{where(source)}: {gaps.size} gap(s) in time, the first between "
+            f"{iso_day(int(time.end[first - 1]) - 1, time.calendar)} and "
+            f"{iso_day(int(time.start[first]), time.calendar)}"
+        )
+
+
+def no_unit_text(variable: Variable) -> str:
+    """What to say of a variable without unit: nothing is guessed."""
+    text = f"{variable.name} has no unit and is taken as a state"
+    suggested = suggested_unit(variable)
+    if suggested:
+        text += f"; its name suggests {suggested}: say so with ‹input_unit›"
+    return text
+
+
+def open_source(request: Request, report: Reporter) -> tuple[GridSource, Quantity]:
+    """The one grid of a request, and what kind of number it holds."""
+    source = open_one(request, report)
+    what = quantity(source.variable, where(source))
+    asked = request.time.combine
+    if asked.how == TOTAL:
+        what = as_amount(what)
+    if asked.degree_days is not None:
+        if what.kind != STATE or not is_temperature(what.unit):
+            raise RequestError(
+                "combine", f"degree days are of temperatures, not {what.unit or 'no unit'}"
+            )
+        what = replace(what, total_unit=asked.degree_days.total_unit)
+    report_grid(source, request, report)
+    return source, what

@@ -1,0 +1,156 @@
+"""A request for a series, with its files opened and its choices made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.period_state import StepWeights
+from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.stats.measures import Measure, OverlayIndex, parse_measure
+from bavlo.core.time.axis import STATIC, TimeAxis
+from bavlo.core.time.periods import PeriodAxis
+from bavlo.core.values.kinds import Quantity
+from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.plan.checks import (
+    check_classes,
+    check_complete,
+    check_measures,
+    check_moving,
+    check_unit,
+)
+from bavlo.plan.grids import open_source
+from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
+from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
+from bavlo.plan.weights import further_weights
+from bavlo.regions.read import RegionFile
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+
+@dataclass(frozen=True, eq=False)
+class MeasureGroup:
+    """Measures that share an order.
+
+    Parameters
+    ----------
+    positions
+        Where they stand among all measures.
+    reducer
+        Makes their values.
+    """
+
+    order: str
+    measures: tuple[Measure, ...]
+    positions: np.ndarray
+    reducer: RegionFirst | CellFirst
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesPlan:
+    """A request for a series, with its files opened and its choices made.
+
+    Parameters
+    ----------
+    source, time
+        The grid and its steps.
+    what
+        What kind of number the grid holds.
+    regions
+        As read, labelled and repaired.
+    overlay, index, cells
+        Shared areas, the same arranged for measuring, and the cells that are read.
+    combine
+        How steps become a period.
+    periods
+        Those that are computed.
+    left_out
+        Labels of periods that `during` cuts.
+    lead
+        Periods at the beginning that windows and running values need and that are not reported.
+    step_weights
+        Which steps belong to which periods, and what they weigh.
+    measures, groups
+        In the order asked for, and by the order of measuring and combining.
+    """
+
+    request: Request
+    source: GridSource
+    time: TimeAxis
+    what: Quantity
+    regions: RegionFile
+    overlay: Overlay
+    index: OverlayIndex
+    cells: CellSelection
+    combine: str
+    periods: PeriodAxis
+    left_out: tuple[str, ...]
+    lead: int
+    step_weights: StepWeights
+    measures: tuple[Measure, ...]
+    groups: tuple[MeasureGroup, ...]
+
+    @property
+    def orders(self) -> list[str]:
+        """The order of each measure."""
+        orders = {int(i): each.order for each in self.groups for i in each.positions}
+        return [orders[n] for n in range(len(self.measures))]
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        """Names of the regions."""
+        return tuple(self.regions.regions.labels)
+
+
+def plan_series(request: Request, report: Reporter) -> SeriesPlan:
+    """Open the files, overlay regions and grid, and settle periods and rules."""
+    source, what = open_source(request, report)
+    time = source.time or STATIC
+    regions = open_regions(request.regions, report)
+    shared = overlay_of(regions.regions, source.layout, request.measuring.at_points)
+    check_overlap(source, regions, shared, report)
+
+    measures = tuple(parse_measure(name) for name in request.measuring.measure)
+    combine = choose_combine(request.time, what, source)
+    check_measures(measures, what, combine, source)
+    check_moving(request, measures)
+    check_complete(request.time, time)
+    periods = choose_periods(request.time, source.time, where(source))
+    check_unit(request.measuring.unit, what, combine)
+    assignment = assign(source, periods.axis, combine)
+    check_classes(measures, assignment)
+    extra, is_count = further_weights(request.measuring, source, shared, report)
+    areas = None
+    if any(measure.needs_areas for measure in measures):
+        areas = source.layout.ellipsoid_areas(shared.cells)
+    index = OverlayIndex(shared, areas, extra, is_count)
+    degree_days = request.time.combine.degree_days
+    step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
+    orders = [request.measuring.order or measure.order for measure in measures]
+    rules = rules_of(request, combine, what)
+    groups = []
+    for order, kind in (("region", RegionFirst), ("cell", CellFirst)):
+        positions = np.flatnonzero([own == order for own in orders])
+        if positions.size:
+            chosen = tuple(measures[i] for i in positions)
+            reducer = kind(index, step_weights, chosen, rules)
+            groups.append(MeasureGroup(order, chosen, positions, reducer))
+    return SeriesPlan(
+        request,
+        source,
+        time,
+        what,
+        regions,
+        shared,
+        index,
+        CellSelection(shared.shape, shared.cells),
+        combine,
+        periods.axis,
+        periods.left_out,
+        periods.lead,
+        step_weights,
+        measures,
+        tuple(groups),
+    )

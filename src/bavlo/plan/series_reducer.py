@@ -1,0 +1,123 @@
+"""The reducer of a series: all measures of a grid in one pass, and the range of its values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from bavlo.core.reduce.period_state import PeriodValues
+from bavlo.core.reduce.periods import OpenPeriods
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.plan.reading import UnitValues
+
+IN_CACHE = 2**16  # values that are still near when they are looked at again
+
+
+@dataclass(frozen=True)
+class ValueRange:
+    """Lowest and highest value; ∞ and -∞ where there is none."""
+
+    low: float = np.inf
+    high: float = -np.inf
+
+    def wider(self, other: ValueRange) -> ValueRange:
+        """The range that holds two."""
+        return ValueRange(min(self.low, other.low), max(self.high, other.high))
+
+    @classmethod
+    def of(cls, block: np.ndarray) -> ValueRange:
+        """Of an array of any shape, leaving out NaN."""
+        flat = block.reshape(-1)
+        parts = [flat[n : n + IN_CACHE] for n in range(0, flat.size, IN_CACHE)]
+        low = min((np.fmin.reduce(part, initial=np.inf) for part in parts), default=np.inf)
+        high = max((np.fmax.reduce(part, initial=-np.inf) for part in parts), default=-np.inf)
+        return cls(float(low), float(high))
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesState:
+    """The open periods of each group of measures, and the range of values so far.
+
+    Parameters
+    ----------
+    groups
+        None for a group of which no period is open.
+    """
+
+    groups: tuple[OpenPeriods | None, ...]
+    value_range: ValueRange
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesSettled:
+    """Values of periods that are over, by group of measures, and the range of what went in."""
+
+    groups: list[list[PeriodValues]]
+    value_range: ValueRange = field(default_factory=ValueRange)
+
+
+@dataclass(frozen=True, eq=False)
+class SeriesReducer:
+    """Reduces each unit for several groups of measures.
+
+    Parameters
+    ----------
+    reducers
+        Each is fed the same values.
+    """
+
+    reducers: tuple[RegionFirst | CellFirst, ...]
+
+    def update(self, unit: Unit, values: UnitValues) -> list[SeriesState]:
+        """Reduce the values of a unit, as stored whole numbers where sums of them will do."""
+        groups: list[OpenPeriods | None] = [None] * len(self.reducers)
+        value_range = ValueRange()
+        states: list[SeriesState] = []
+        todo = list(range(len(self.reducers)))
+        for n, reducer in enumerate(self.reducers):
+            if not isinstance(reducer, RegionFirst):
+                continue
+            totals = values.totals(reducer.plain_runs(unit)) if unit.parts else None
+            if totals is not None:
+                value_range = ValueRange(*totals.value_range)
+                groups[n] = reducer.state_of_sums(unit, totals.value)
+                todo.remove(n)
+        if len(todo) < len(self.reducers):
+            states.append(SeriesState(tuple(groups), value_range))
+        for part, block in values.blocks() if todo else ():
+            groups = [None] * len(self.reducers)
+            for n in todo:
+                groups[n] = self.reducers[n].state_of(part, block)
+            states.append(SeriesState(tuple(groups), ValueRange.of(block)))
+        return states
+
+    def merge(self, earlier: SeriesState, later: SeriesState) -> SeriesState:
+        """The open periods of two neighbouring runs of steps together."""
+        groups = []
+        for reducer, before, after in zip(self.reducers, earlier.groups, later.groups, strict=True):
+            if before is None or after is None:
+                groups.append(after if before is None else before)
+            else:
+                groups.append(reducer.merge(before, after))
+        return SeriesState(tuple(groups), earlier.value_range.wider(later.value_range))
+
+    def settle(self, state: SeriesState) -> tuple[SeriesSettled, SeriesState | None]:
+        """Values of periods that are over, and the state without them."""
+        settled: list[list[PeriodValues]] = []
+        rest: list[OpenPeriods | None] = []
+        for reducer, group in zip(self.reducers, state.groups, strict=True):
+            values, still = reducer.settle(group) if group is not None else ([], None)
+            settled.append(values)
+            rest.append(still)
+        is_open = any(group is not None for group in rest)
+        return (
+            SeriesSettled(settled, state.value_range),
+            SeriesState(tuple(rest), ValueRange()) if is_open else None,
+        )
+
+    def close(self, state: SeriesState) -> SeriesSettled:
+        """Values of all periods."""
+        pairs = zip(self.reducers, state.groups, strict=True)
+        return SeriesSettled([[] if g is None else r.close(g) for r, g in pairs])

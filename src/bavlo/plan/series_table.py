@@ -1,0 +1,214 @@
+"""The numbers of a series and the table that they become."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from bavlo.core.stats.windows import running, windowed
+from bavlo.core.time.axis import DAY, iso_day
+from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
+from bavlo.core.values.kinds import RATE, total_unit_of
+from bavlo.core.values.units import convert, depth_in_mm
+from bavlo.plan.periods import periods_of
+from bavlo.plan.series import SeriesPlan
+from bavlo.plan.series_reducer import SeriesSettled, ValueRange
+from bavlo.plan.wording import counted, empty_rows, listed, some_of
+from bavlo.tables.schema import SERIES
+from bavlo.tables.table import Table
+
+
+class SeriesArrays:
+    """The table's numbers, filled in as periods end.
+
+    Attributes
+    ----------
+    value, area_valid : (R, P, M) float64
+        NaN where there is none.
+    steps : (R, P) float64
+        Steps that count.
+    start : (P,) int64
+        Microseconds since 1970: start of the time that each value covers; differs from the
+        period's start with windows and running values.
+    value_range
+        Lowest and highest value of all cells.
+    """
+
+    def __init__(self, plan: SeriesPlan) -> None:
+        shape = (len(plan.labels), len(plan.periods), len(plan.measures))
+        self.groups = plan.groups
+        self.value = np.full(shape, np.nan)
+        self.area_valid = np.full(shape, np.nan)
+        self.steps = np.zeros(shape[:2])
+        self.start = plan.periods.start
+        self.value_range = ValueRange()
+
+    @property
+    def nbytes(self) -> int:
+        """What it takes in memory."""
+        return self.value.nbytes + self.area_valid.nbytes + self.steps.nbytes
+
+    def store(self, settled: SeriesSettled) -> None:
+        """Take in the values of periods that are over."""
+        self.value_range = self.value_range.wider(settled.value_range)
+        for group, values in zip(self.groups, settled.groups, strict=True):
+            for each in values:
+                rows = slice(each.first, each.first + each.steps.shape[0])
+                self.value[:, rows, group.positions] = each.value.transpose(1, 0, 2)
+                self.area_valid[:, rows, group.positions] = each.area_valid.T[:, :, None]
+                self.steps[:, rows] = each.steps.T
+
+
+def apply_windows(plan: SeriesPlan, values: SeriesArrays) -> SeriesPlan:
+    """Make windows or running values of the regions' own, and drop the periods before them.
+
+    Returns
+    -------
+    plan
+        With the periods that are reported.
+    """
+    request, periods = plan.request, plan.periods
+    assignment = plan.step_weights.assignment
+    count = request.time.window[0]
+    regions, length, measures = values.value.shape
+    flat = values.value.transpose(1, 0, 2).reshape(length, -1)
+    if request.time.combine.running:
+        around = periods_of(request.time.rule, plan.time)
+        flat, values.start = running(flat, periods, around, plan.combine, request.time.least_share)
+    elif count > 1:
+        flat, first = windowed(flat, periods.start, periods.end, count, plan.combine)
+        values.start = periods.start[np.where(first >= 0, first, np.arange(length))]
+    else:
+        return plan
+    begin = np.searchsorted(periods.start, values.start)
+
+    def summed(array: np.ndarray) -> np.ndarray:
+        """Sums from where each value's time begins."""
+        total = np.concatenate([np.zeros_like(array[..., :1]), np.cumsum(array, axis=-1)], axis=-1)
+        return np.asarray(total[..., 1:] - total[..., begin])
+
+    whole = (periods.end - periods.start) / DAY
+    area = values.area_valid.transpose(0, 2, 1)
+    known = np.nan_to_num(area) * whole
+    values.area_valid = (summed(known) / summed(np.broadcast_to(whole, area.shape))).transpose(
+        0, 2, 1
+    )[:, plan.lead :]
+    values.steps = summed(values.steps)[:, plan.lead :]
+    values.value = flat.reshape(length, regions, measures).transpose(1, 0, 2)[:, plan.lead :].copy()
+    values.start = values.start[plan.lead :]
+    assignment = replace(assignment, expected=summed(assignment.expected)[plan.lead :])
+    return replace(
+        plan,
+        periods=periods.take(np.arange(plan.lead, length)),
+        step_weights=replace(plan.step_weights, assignment=assignment),
+    )
+
+
+def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
+    """The table of a series, its values in the unit of the output."""
+    own_unit = total_unit_of(plan.what, plan.combine)
+    units = []
+    for n, measure in enumerate(plan.measures):
+        if measure.needs_areas:  # depth in the own unit times km²
+            values.value[:, :, n] *= depth_in_mm(own_unit) * 1e3
+        if measure.unit is not None:
+            units.append(measure.unit)
+            continue
+        unit = plan.request.measuring.unit or own_unit
+        values.value[:, :, n] = convert(
+            values.value[:, :, n],
+            own_unit,
+            unit,
+            difference=measure.difference or plan.source.variable.difference,
+        )
+        units.append(unit)
+
+    starts, ends = replace(plan.periods, start=values.start).bounds_text()
+    return SERIES.table(
+        {
+            "region": plan.labels,
+            "period": plan.periods.labels,
+            "start": starts,
+            "end": ends,
+            "variable": plan.source.variable.name,
+            "measure": [measure.name for measure in plan.measures],
+            "value": values.value,
+            "unit": units,
+            "combine": _combine_text(plan),
+            "order": plan.orders,
+            "area_valid": values.area_valid,
+            "steps": values.steps,
+            "steps_expected": plan.step_weights.assignment.expected,
+            "note": _notes(plan, values),
+            "calendar": None if plan.time.is_gregorian else plan.time.calendar,
+        }
+    )
+
+
+def _combine_text(plan: SeriesPlan) -> str:
+    """How steps were combined, as in the column."""
+    if plan.source.time is None:
+        return ""
+    if plan.request.time.combine.degree_days is not None:
+        return str(plan.request.time.combine)
+    return f"running {plan.combine}" if plan.request.time.combine.running else plan.combine
+
+
+def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
+    """Why a value is empty, in a few words; (R, P, M)."""
+    notes = np.full(values.value.shape, "", object)
+    outside = plan.overlay.entries == 0
+    expected = plan.step_weights.assignment.expected
+    for region, period, measure in np.argwhere(np.isnan(values.value)).tolist():
+        steps, wanted = values.steps[region, period], expected[period]
+        area = values.area_valid[region, period, measure]
+        if outside[region]:
+            note = "outside the grid"
+        elif area < 1 and (steps == 0 or steps >= wanted):
+            note = f"area_valid {area:.2f}"
+        else:
+            note = f"{steps:.6g} of {wanted:.6g} {plan.time.steps_name}"
+        notes[region, period, measure] = note
+    return notes
+
+
+def series_summary(plan: SeriesPlan, table: Table) -> tuple[str, ...]:
+    """What was computed and what was left empty, in sentences."""
+
+    lines = [f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"]
+    if plan.source.time is not None:
+        calendar = plan.time.calendar
+        first, last = int(plan.periods.start[0]), int(plan.periods.end[-1]) - 1
+        lines[0] += f", {iso_day(first, calendar)}..{iso_day(last, calendar)}"
+    lines += empty_rows(table)
+    if plan.left_out:
+        lines.append(
+            f"left out, since {plan.request.time.during} cuts "
+            f"{'it' if len(plan.left_out) == 1 else 'them'}: {some_of(plan.left_out)}"
+        )
+    return tuple(lines)
+
+
+def series_title(plan: SeriesPlan) -> str:
+    """Such as `Daily rain: total by month, p90 of the cells`."""
+    names = [measure.name for measure in plan.measures]
+    if plan.source.time is None:
+        return f"{plan.source.variable.title}: {listed(names)}"
+    step = plan.time.step_name
+    way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
+    if plan.request.time.combine.degree_days is not None:
+        way[TOTAL] = str(plan.request.time.combine.degree_days)
+    every = (plan.request.time.every_text).lower()
+    span = {"all": "over the whole time"}.get(every, f"by {every}")
+    if plan.request.time.rule.kind in ("months", "span"):
+        span = f"for {plan.request.time.every}"
+    if plan.request.time.combine.running:
+        span = f"from the beginning of each {every}"
+    elif plan.request.time.window[0] > 1:
+        span = f"of the last {plan.request.time.window[0]} {every}s"
+        if plan.request.time.rule.kind in ("months", "span"):
+            span = f"of the last {plan.request.time.window[0]} periods {plan.request.time.every}"
+    of = f", {listed(names)} of the cells" if names != ["mean"] else ""
+    rate = " rate" if plan.what.kind == RATE and plan.combine != TOTAL else ""
+    return f"{plan.source.variable.title}{rate}: {way[plan.combine]} {span}{of}"

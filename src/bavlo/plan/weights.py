@@ -1,0 +1,53 @@
+"""Further weights of cells, such as people."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.zones import brought_onto
+from bavlo.core.values.kinds import COUNT, quantity
+from bavlo.errors import InputError
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import GridSource, where, whole
+from bavlo.request.parse import expand
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import MeasureRequest
+
+
+def further_weights(
+    request: MeasureRequest, source: GridSource, shared: Overlay, report: Reporter
+) -> tuple[np.ndarray | None, bool]:
+    """The further weight of each used cell, and whether it is a count per cell."""
+    if request.weight is None:
+        return None, False
+    weights = open_grid(expand(str(request.weight)))
+    if weights.time is not None and len(weights.time) > 1:
+        raise InputError(request.weight, "has several steps", "give a grid without time")
+    values = weights.read(0, 1, whole(weights.layout.shape))[0].reshape(weights.layout.shape)
+    if np.nanmin(values, initial=0) < 0:
+        raise InputError(request.weight, "has values below 0", "weights are 0 or more")
+    kind = request.weight_kind or _weight_kind(weights)
+    report.note(f"weights from {request.weight}: {weights.variable.name}, a {kind}")
+    if not weights.layout.same_cells(source.layout):
+        values = brought_onto(values, weights.layout, source.layout, total=kind == "count")
+        report.note(f"{request.weight}: brought onto the cells of the grid, keeping its total")
+    extra = np.nan_to_num(values.ravel()[shared.cells])
+    if not extra.any():
+        raise InputError(request.weight, "is 0 or missing in all regions", "check the file")
+    return extra, kind == "count"
+
+
+def _weight_kind(weights: GridSource) -> str:
+    unit = weights.variable.unit
+    if quantity(weights.variable, where(weights)).kind == COUNT:
+        return "count"
+    if unit in ("1", "%") or re.search(r"(km|m)\s*(\^|\*\*)?-?2|/\s*(km|m)2|per", unit):
+        return "density"
+    raise InputError(
+        where(weights),
+        f"does not tell whether it is a count per cell or a density (unit '{unit}')",
+        "say so with ‹weight_kind›",
+    )

@@ -1,0 +1,55 @@
+"""Words that several commands say: lists, counts, extents."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+import numpy as np
+
+from bavlo.tables.table import Table
+
+
+def some_of(names: Sequence[str], most: int = 5) -> str:
+    """The first few names, and how many more there are."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
+def extent_text(extent: tuple[float, float, float, float]) -> str:
+    """A box in words: x and y from..to."""
+    west, south, east, north = extent
+    return f"{west:.6g}..{east:.6g} by {south:.6g}..{north:.6g}"
+
+
+def counted(number: int, noun: str) -> str:
+    """`1 region`, `3 classes`."""
+    plural = {"class": "classes"}.get(noun, noun + "s")
+    return f"{number} {noun if number == 1 else plural}"
+
+
+def listed(names: Sequence[str]) -> str:
+    """`mean, p90 and max`."""
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
+
+
+def empty_rows(table: Table) -> list[str]:
+    """How many rows have no value and why, in a sentence; none where all have one."""
+    lines = []
+    reasons = {
+        "area_valid": "too little area",
+        "outside": "regions outside the grid",
+        "never": "conditions never met",
+        "not": "values that are not defined",
+    }
+    notes = table.column("note")
+    noted = np.flatnonzero(notes != "")
+    empty = Counter(reasons.get(notes[n].split()[0], "too few steps") for n in noted)
+    if empty:
+        why = ", ".join(f"{n} for {reason}" for reason, n in sorted(empty.items()))
+        row = dict(zip(table.header, table.rows(noted[0], noted[0] + 1), strict=True))
+        example = f"{row['region'][0]} {row['period'][0]}: {row['note'][0]}"
+        lines.append(
+            f"{empty.total()} rows have no value: {why} (such as {example}; see column note)"
+        )
+    return lines

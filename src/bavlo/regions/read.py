@@ -1,0 +1,288 @@
+"""Regions: named areas from the files that analysts have, repaired and labelled."""
+
+from __future__ import annotations
+
+import csv
+import fnmatch
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import shapely
+
+from bavlo.core.space.regions import LONLAT, Regions
+from bavlo.core.space.zones import NO_ZONE, Zones
+from bavlo.errors import InputError
+from bavlo.grids.open import format_of, open_grid
+from bavlo.grids.source import whole
+from bavlo.regions import vector
+from bavlo.regions.repair import repaired
+from bavlo.regions.vector import Features
+
+
+@dataclass(frozen=True, eq=False)
+class RegionFile:
+    """Regions, and what was done to get them.
+
+    Parameters
+    ----------
+    regions
+        Ready for use, in the order of the file: polygons, points, or zones of a grid.
+    label
+        The field that names them.
+    repairs
+        What was mended, one line a region.
+    notes
+        What else a user should know.
+    """
+
+    path: Path
+    regions: Regions | Zones
+    label: str
+    repairs: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class RegionOptions:
+    """What a user says about a region file.
+
+    Parameters
+    ----------
+    layer, label
+        Layer and label field, needed where there are several that could be meant.
+    only
+        Names of wanted regions: exact, else a pattern with * and ?.
+    merge_by
+        Field by which regions are joined.
+    region_crs
+        Reference system, where the file names none or a wrong one.
+    names
+        CSV with the names of the codes of a zone raster.
+    strict
+        Refuse what would have to be repaired.
+    """
+
+    layer: str | None = None
+    label: str | None = None
+    only: tuple[str, ...] = ()
+    merge_by: str | None = None
+    region_crs: str | None = None
+    names: Path | None = None
+    strict: bool = False
+
+
+def is_region_file(path: Path) -> bool:
+    """Whether a file looks like regions, by the names that vector files have."""
+    return path.suffix.lower() in vector.ENDINGS
+
+
+def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
+    """Read, label, choose and repair regions."""
+    if not path.exists():
+        raise InputError(path, "there is no such file", "check the path")
+    if not is_region_file(path) and format_of(path) is not None:
+        return read_zones(path, options.names, options.only)
+    features = vector.read(path, options.layer)
+    if not features.geometry.size:
+        raise InputError(path, "holds no regions", "give a file with polygons in it")
+    crs = _system(path, features, options.region_crs)
+    field = options.merge_by or choose_label(path, features, options.label)
+    if options.merge_by is not None and options.merge_by not in features.fields:
+        raise InputError(
+            path, f"has no field '{options.merge_by}'", f"it has: {', '.join(features.fields)}"
+        )
+    labels = _labels(path, features, field, may_repeat=options.merge_by is not None)
+    keep = chosen(path, labels, options.only)
+    labels = [labels[i] for i in keep.tolist()]
+    geometry, repairs = repaired(
+        path, labels, features.geometry[keep], lonlat=_is_lonlat(path, crs)
+    )
+    if repairs and options.strict:
+        raise InputError(
+            path,
+            f"{len(repairs)} region(s) would be repaired: {repairs[0]}",
+            "mend the file, or leave out ‹strict›",
+        )
+    if options.merge_by is not None:
+        groups: dict[str, list[int]] = {}
+        for n, label in enumerate(labels):
+            groups.setdefault(label, []).append(n)
+        labels = list(groups)
+        geometry = np.array([shapely.union_all(geometry[n]) for n in groups.values()], object)
+    notes = tuple(f"{path.name}: {note}" for note in features.notes)
+    return RegionFile(path, Regions(tuple(labels), geometry, crs), field, repairs, notes)
+
+
+def _system(path: Path, features: Features, given: str | None) -> str:
+    """The reference system, checked to be one."""
+    crs = given or features.crs
+    if not crs:
+        raise InputError(
+            path, "names no reference system", "give it with ‹region_crs›, as EPSG:4326"
+        )
+    if crs not in (LONLAT, "EPSG:4326"):
+        import pyproj
+
+        try:
+            pyproj.CRS.from_user_input(crs)
+        except pyproj.exceptions.CRSError as error:
+            raise InputError(
+                path,
+                f"the reference system '{crs[:60]}' cannot be read",
+                "give it with ‹region_crs›, as EPSG:4326",
+            ) from error
+    return crs
+
+
+def _is_lonlat(path: Path, crs: str) -> bool:
+    if crs in (LONLAT, "EPSG:4326"):
+        return True
+    import pyproj
+
+    return bool(pyproj.CRS.from_user_input(crs).is_geographic)
+
+
+def text_of(values: np.ndarray) -> list[str]:
+    """Field values as text; empty where there is none."""
+    out = []
+    for value in values.tolist():
+        if value is None or value != value:
+            out.append("")
+        elif isinstance(value, float) and value.is_integer():
+            out.append(str(int(value)))
+        else:
+            out.append(str(value).strip())
+    return out
+
+
+def label_candidates(features: Features) -> list[str]:
+    """Fields that could name the regions: text in which every value is there and differs.
+
+    Whole numbers are thought of only where no such text is found.
+    """
+
+    def all_differ(name: str) -> bool:
+        values = text_of(features.fields[name])
+        return all(values) and len(set(values)) == len(values)
+
+    text = [n for n, v in features.fields.items() if v.dtype.kind in "OUST" and all_differ(n)]
+    whole = [n for n, v in features.fields.items() if v.dtype.kind in "iu" and all_differ(n)]
+    return text or whole
+
+
+def choose_label(path: Path, features: Features, wanted: str | None) -> str:
+    """The label field: the wanted one, or the only one that could be meant; empty for none."""
+    fields = list(features.fields)
+    if wanted is not None:
+        if wanted not in fields:
+            raise InputError(path, f"has no field '{wanted}'", f"it has: {', '.join(fields)}")
+        return wanted
+    candidates = label_candidates(features)
+    if len(candidates) == 1:
+        return candidates[0]
+    if len(candidates) > 1:
+        examples = ", ".join(f"{n} ({text_of(features.fields[n])[0]}, …)" for n in candidates)
+        raise InputError(
+            path, f"several fields could name the regions: {examples}", "choose one with ‹label›"
+        )
+    if not fields:
+        return ""
+    repeated = [n for n, v in features.fields.items() if v.dtype.kind in "OUST"]
+    if len(repeated) == 1:
+        return repeated[0]
+    raise InputError(
+        path,
+        f"no field names every region and each differently (fields: {', '.join(fields)})",
+        "choose one with ‹label›",
+    )
+
+
+def _labels(path: Path, features: Features, field: str, *, may_repeat: bool) -> list[str]:
+    if not field:
+        return [str(n + 1) for n in range(features.geometry.size)]
+    labels = text_of(features.fields[field])
+    empty = sum(not name for name in labels)
+    if empty:
+        raise InputError(
+            path, f"{empty} of {len(labels)} regions have no {field}", "choose another ‹label›"
+        )
+    twice = [name for name, count in Counter(labels).items() if count > 1]
+    if twice and not may_repeat:
+        named = ", ".join(f"'{name}' ({labels.count(name)} times)" for name in twice[:3])
+        more = f" and {len(twice) - 3} more" if len(twice) > 3 else ""
+        raise InputError(
+            path,
+            f"the label {field} names several regions alike: {named}{more}",
+            "choose another field with ‹label›, or join them with ‹merge_by›",
+        )
+    return labels
+
+
+def chosen(path: Path, labels: Sequence[str], only: Sequence[str]) -> np.ndarray:
+    """Positions of the wanted regions: those of that name, else those that match the pattern."""
+    if not only:
+        return np.arange(len(labels))
+    keep: set[int] = set()
+    for name in only:
+        found = [i for i, label in enumerate(labels) if label == name]
+        found = found or [i for i, label in enumerate(labels) if fnmatch.fnmatchcase(label, name)]
+        if not found:
+            shown = ", ".join(labels[:12]) + (", …" if len(labels) > 12 else "")
+            raise InputError(path, f"no region is called '{name}'", f"there are: {shown}")
+        keep.update(found)
+    return np.array(sorted(keep))
+
+
+def read_zones(path: Path, names: Path | None, only: Sequence[str]) -> RegionFile:
+    """Regions from a raster of integer codes.
+
+    Parameters
+    ----------
+    names
+        CSV with a column of codes and one of names; without it, codes are the names.
+    """
+    source = open_grid([path])
+    cells = whole(source.layout.shape)
+    values = source.read(0, 1, cells)[0].reshape(source.layout.shape)
+    if source.time is not None and len(source.time) > 1:
+        raise InputError(path, "has several steps", "give one raster of codes")
+    there = np.isfinite(values)
+    if not there.any() or (values[there] != np.rint(values[there])).any():
+        raise InputError(path, "holds other numbers than whole codes", "give a raster of codes")
+    codes, index = np.unique(values[there].astype(np.int64), return_inverse=True)
+    zone = np.full(values.shape, NO_ZONE, np.int64)
+    zone[there] = index
+    labels = [str(code) for code in codes.tolist()]
+    notes = []
+    if names is not None:
+        known = _names_of_codes(names)
+        unnamed = [label for label in labels if label not in known]
+        labels = [known.get(label, label) for label in labels]
+        if unnamed:
+            notes.append(f"{names.name} names no code {', '.join(unnamed[:5])}; kept as it is")
+        if len(set(labels)) < len(labels):
+            raise InputError(names, "gives one name to several codes", "make the names differ")
+    zones = Zones(tuple(labels), zone, source.layout)
+    zones = zones.take(chosen(path, labels, only))
+    return RegionFile(path, zones, "code", (), tuple(notes))
+
+
+def _names_of_codes(path: Path) -> dict[str, str]:
+    """Names by code: the first column of whole numbers, and the first of other text."""
+    if not path.exists():
+        raise InputError(path, "there is no such file", "check the path")
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        rows = list(csv.DictReader(file))
+    columns = list(rows[0]) if rows else []
+
+    def is_code(name: str) -> bool:
+        return all(row[name].strip().lstrip("-").isdigit() for row in rows)
+
+    code = next((name for name in columns if is_code(name)), None)
+    label = next((name for name in columns if name != code), None)
+    if code is None or label is None:
+        raise InputError(path, "has no column of codes and one of names", "give code,name")
+    return {str(int(row[code])): row[label].strip() for row in rows}

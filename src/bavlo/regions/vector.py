@@ -1,0 +1,244 @@
+"""Files of shapes: whatever pyogrio reads, GeoParquet, and CSV with WKT or longitude and latitude.
+
+To add a kind of file, write a reader and name it in READERS.
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+import warnings
+import zipfile
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import shapely
+
+from bavlo.core.space.regions import LONLAT
+from bavlo.errors import InputError
+from bavlo.regions.loading import vector_library
+
+ENDINGS = (
+    ".geojson",
+    ".json",
+    ".shp",
+    ".zip",
+    ".shz",
+    ".gpkg",
+    ".kml",
+    ".kmz",
+    ".fgb",
+    ".gml",
+    ".parquet",
+    ".geoparquet",
+    ".csv",
+)
+LON_NAMES = ("lon", "longitude", "long", "lng", "x")
+LAT_NAMES = ("lat", "latitude", "y")
+SHAPEFILE = "Shapefile"
+WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
+
+
+@dataclass(frozen=True, eq=False)
+class Features:
+    """The features of one layer, as they are in the file.
+
+    Parameters
+    ----------
+    geometry : (N,) object array
+        Shapely geometries; None where the file has none.
+    fields
+        Attribute columns by name.
+    crs
+        Reference system, or empty where the file does not say.
+    driver
+        What kind of file it is.
+    layer
+        Name of the layer.
+    notes
+        What was mended in reading.
+    """
+
+    geometry: np.ndarray
+    fields: dict[str, np.ndarray]
+    crs: str
+    driver: str
+    layer: str
+    notes: tuple[str, ...] = ()
+
+
+def layers(path: Path) -> list[str]:
+    """Names of the layers with geometry; one for files that have no layers."""
+    if path.suffix.lower() in READERS:
+        return [path.stem]
+    _check_zip(path)
+    pyogrio = vector_library()
+    try:
+        return [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]
+    except (pyogrio.errors.DataSourceError, RuntimeError, ValueError) as error:
+        raise _unreadable(path, error) from error
+
+
+def _check_zip(path: Path) -> None:
+    """The vector library does not look at the checksums of a zipped file, so they are checked."""
+    if path.suffix.lower() not in (".zip", ".shz", ".kmz"):
+        return
+    try:
+        with zipfile.ZipFile(path) as packed:
+            bad = packed.testzip()
+    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError) as error:
+        raise _unreadable(path, error) from error
+    if bad is not None:
+        raise InputError(path, f"{bad} in it is damaged", "fetch the file again")
+
+
+def read(path: Path, layer: str | None = None) -> Features:
+    """Read one layer.
+
+    Parameters
+    ----------
+    layer
+        Needed where the file has more than one.
+    """
+    names = layers(path)
+    if not names:
+        raise InputError(path, "has no layer with geometry", "give a file of polygons")
+    if layer is None and len(names) > 1:
+        raise InputError(path, f"has several layers: {', '.join(names)}", "choose with ‹layer›")
+    if layer is not None and layer not in names:
+        raise InputError(path, f"has no layer '{layer}'", f"it has: {', '.join(names)}")
+    reader = READERS.get(path.suffix.lower())
+    return reader(path) if reader else _by_pyogrio(path, layer or names[0])
+
+
+def _by_pyogrio(path: Path, layer: str) -> Features:
+    pyogrio = vector_library()
+    try:
+        info = pyogrio.read_info(path, layer=layer)
+        with warnings.catch_warnings(record=True) as said:
+            warnings.simplefilter("always")
+            meta, _, wkb, columns = pyogrio.raw.read(path, layer=layer, force_2d=True)
+        geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
+        raise _unreadable(path, error) from error
+    except (ValueError, RuntimeError, UnicodeDecodeError, shapely.errors.ShapelyError) as error:
+        raise _unreadable(path, error) from error
+    fields = {
+        str(name): np.asarray(column) for name, column in zip(meta["fields"], columns, strict=True)
+    }
+    # The library tells of what it mended by itself, such as rings that were not closed.
+    notes = dict.fromkeys(str(w.message).split(". To ")[0].lower() for w in said)
+    driver = SHAPEFILE if info["driver"] == _shapefile_driver() else info["driver"]
+    return Features(
+        np.asarray(geometry), fields, meta.get("crs") or "", driver, layer, tuple(notes)
+    )
+
+
+def _by_pyarrow(path: Path) -> Features:
+    """GeoParquet 1.0 and 1.1: WKB in the primary column, reference system as PROJJSON."""
+    try:
+        import pyarrow.lib
+        import pyarrow.parquet
+    except ImportError:
+        raise InputError(
+            path, "is a Parquet file, which needs a further library", "pip install 'bavlo[parquet]'"
+        ) from None
+    try:
+        table = pyarrow.parquet.read_table(path)
+        about = json.loads((table.schema.metadata or {})[b"geo"])
+        column = about["primary_column"]
+        encoded = table.column(column).to_pylist()
+        geometry = shapely.force_2d(shapely.from_wkb(encoded, on_invalid="fix"))
+    except (pyarrow.lib.ArrowException, OSError, shapely.errors.ShapelyError) as error:
+        raise _unreadable(path, error) from error
+    except (KeyError, TypeError, ValueError):
+        raise InputError(path, "is no GeoParquet file", "write it with its geo metadata") from None
+    crs = about["columns"][column].get("crs", LONLAT)
+    fields = {
+        name: table.column(name).to_numpy(zero_copy_only=False)
+        for name in table.column_names
+        if name != column and not str(table.schema.field(name).type).startswith("struct")
+    }
+    return Features(
+        np.asarray(geometry, object),
+        fields,
+        json.dumps(crs) if isinstance(crs, dict) else (crs or ""),
+        "GeoParquet",
+        path.stem,
+    )
+
+
+def _by_csv(path: Path) -> Features:
+    """A CSV with WKT shapes, or with points in longitude and latitude."""
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            rows = list(csv.DictReader(file))
+    except (UnicodeDecodeError, csv.Error) as error:
+        raise _unreadable(path, error) from error
+    names = list(rows[0]) if rows else []
+
+    def column(choices: tuple[str, ...]) -> str | None:
+        return next((n for n in names if n and n.strip().lower() in choices), None)
+
+    wkt, lon, lat = column(WKT_NAMES), column(LON_NAMES), column(LAT_NAMES)
+    if not rows:
+        return Features(np.array([]), {}, LONLAT, "CSV", path.stem)
+    try:
+        if wkt is not None:
+            geometry = shapely.from_wkt([row[wkt] for row in rows], on_invalid="raise")
+        elif lon is not None and lat is not None:
+            geometry = shapely.points(
+                [float(row[lon]) for row in rows], [float(row[lat]) for row in rows]
+            )
+        else:
+            raise InputError(
+                path,
+                f"has neither a WKT column nor lon and lat (columns: {', '.join(names)})",
+                "name them wkt, or lon and lat",
+            )
+    except (shapely.errors.ShapelyError, ValueError, TypeError) as error:
+        raise _unreadable(path, error) from error
+    fields = {
+        name: np.array([row[name] or "" for row in rows], object)
+        for name in names
+        if name and name not in (wkt, lon, lat)
+    }
+    return Features(np.asarray(shapely.force_2d(geometry)), fields, LONLAT, "CSV", path.stem)
+
+
+READERS: dict[str, Callable[[Path], Features]] = {
+    ".parquet": _by_pyarrow,
+    ".geoparquet": _by_pyarrow,
+    ".csv": _by_csv,
+}
+
+
+def write(path: Path, features: Features, geometry_type: str, **options: Any) -> None:
+    """Write one layer; the driver and the reference system are those of the features."""
+    pyogrio = vector_library()
+    driver = _shapefile_driver() if features.driver == SHAPEFILE else features.driver
+    pyogrio.raw.write(
+        path,
+        shapely.to_wkb(features.geometry),
+        list(features.fields.values()),
+        list(features.fields),
+        geometry_type=geometry_type,
+        crs=features.crs,
+        driver=driver,
+        layer=features.layer or None,
+        **options,
+    )
+
+
+def _shapefile_driver() -> str:
+    """What the library calls its Shapefile driver."""
+    return str(vector_library().detect_write_driver("regions.shp"))
+
+
+def _unreadable(path: Path, error: Exception) -> InputError:
+    reason = " ".join(str(error).split()).split("; It might help")[0]
+    return InputError(path, f"cannot be read as regions ({reason})", "give a vector file")

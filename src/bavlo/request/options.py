@@ -1,0 +1,459 @@
+"""The one table of options, from which command line, study files and Python fill requests in.
+
+An option is one row: its name, the field of the request that it fills, what stands for its value,
+what reads it, its default, the commands that take it, and its words for the help. What reads the
+text of an option is named and loaded when it is used, so that help is there at once.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping, Sequence
+from importlib import import_module
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from bavlo.errors import RequestError
+
+if TYPE_CHECKING:
+    from bavlo.request.request import Request
+
+TABLES = "series normals anomalies extremes"
+GRIDS = f"{TABLES} grid describe map"
+REGIONS = GRIDS
+COMPUTE = f"{TABLES} grid"
+
+GROUPS = {
+    "extremes": "extremes",
+    "figure": "figure",
+    "regions": "regions",
+    "grid": "grid",
+    "time": "time",
+    "space": "cells to regions",
+    "output": "output",
+    "run": "running",
+}
+
+
+def usable_cpus() -> int:
+    """How many processors this process may use."""
+    try:
+        return len(os.sched_getaffinity(0))
+    except AttributeError:
+        return os.cpu_count() or 1
+
+
+class Option(NamedTuple):
+    """One option; no dataclass, whose module takes longer to load than all else that help needs.
+
+    Parameters
+    ----------
+    name
+        As `--name` and as a key of a study file.
+    field
+        The field of the request that it fills, as `group.field`; empty for those of the screen.
+    value
+        What stands for its value in the help; empty for a switch.
+    parse
+        What reads its text: a function of `bavlo.request.parse`, or `module:function`; of a few
+        words the words themselves, with | between them, or `module:NAME` of a list after a `|`.
+    default
+        Where it is not given: a text that is read like any other; of a switch what it turns off.
+    commands
+        The commands that take it.
+    group
+        Heading in the help.
+    help
+        What it does; `{module:TABLE}` stands for the names that a table has.
+    default_words
+        What the help says of the default, where the text of `default` would not do.
+    repeat
+        May be given several times.
+    by_grid
+        May be said of one of several grids, as NAME=VALUE.
+    """
+
+    name: str
+    field: str
+    value: str
+    parse: str
+    default: Any
+    commands: str
+    group: str
+    help: str
+    default_words: str = ""
+    repeat: bool = False
+    by_grid: bool = False
+
+    @property
+    def request_field(self) -> str:
+        """Name of the field without its group."""
+        return self.field.rpartition(".")[2]
+
+    @property
+    def help_text(self) -> str:
+        """What it does, with its default."""
+        words = self.default_words
+        if not words and self.value and isinstance(self.default, str):
+            words = self.default
+        text = re.sub(r"\{(\S+?)\}", lambda found: names_listed(found.group(1)), self.help)
+        text += f" (default: {words})" if words else ""
+        return f"{text}; repeatable" if self.repeat and not self.by_grid else text
+
+    def read(self, given: Any) -> Any:
+        """The field's value, from a text, a list of texts, or of a switch whether it is set."""
+        if not self.value:
+            return not self.default if given else self.default
+        if self.parse.startswith("|"):
+            found = _named(self.parse[1:])
+            return _named("bavlo.request.parse:choice")(given, self.request_field, tuple(found))
+        if "|" in self.parse:
+            choices = [word for word in self.parse.split("|") if word]
+            return _named("bavlo.request.parse:choice")(given, self.request_field, choices)
+        if ":" in self.parse:
+            function = _named(self.parse)
+            return tuple(map(function, given)) if self.repeat else function(given)
+        if not self.parse:
+            return given
+        return _named(f"bavlo.request.parse:{self.parse}")(given, self.request_field)
+
+    def usual(self) -> Any:
+        """The field's value where nothing is given."""
+        if callable(self.default):
+            return self.default()
+        if self.value and self.default is not None:
+            return self.read([self.default] if self.repeat else self.default)
+        if not self.value:
+            return self.default
+        return () if self.repeat and not self.by_grid else None
+
+
+def names_listed(table: str) -> str:
+    """The names of a table's entries, read off its source, with spaces between.
+
+    Loading the table would load NumPy with it, and help must be there at once. A test holds these
+    names against the table itself.
+
+    Parameters
+    ----------
+    table
+        `module:NAME` of a tuple of texts, of a dict with texts as keys, or of one that is made of
+        entries which begin with their names.
+    """
+    module, _, name = table.partition(":")
+    path = f"{os.path.dirname(os.path.dirname(__file__))}/{'/'.join(module.split('.')[1:])}.py"
+    with open(path, encoding="utf-8") as file:
+        source = file.read()
+    start = re.search(rf"^{name}\b.*= *([({{].*)$", source, re.MULTILINE)
+    if start is None:
+        raise LookupError(table)
+    block = start.group(1)
+    in_one_line = block.endswith(")")
+    if not in_one_line:  # it ends with the first line that is not indented
+        block = re.split(r"^\S", source[start.end() :], maxsplit=1, flags=re.MULTILINE)[0]
+    entry = r"(\"?\b[A-Za-z]\w*\"?)(?=[,)])"  # of a tuple in one line
+    if not in_one_line:
+        entry = r"^ {4}(\"\w+\")(?=:)|^ {8}[A-Z]\w*\(\s*(\"\w+\"|[A-Z]+\b)"
+    found = ["".join(filter(None, m.groups())) for m in re.finditer(entry, block, re.MULTILINE)]
+    return " ".join(word.strip('"') if '"' in word else _constant(source, word) for word in found)
+
+
+def _constant(source: str, name: str) -> str:
+    match = re.search(rf'^{name} = "(.*?)"', source, re.MULTILINE)
+    return match.group(1) if match else name
+
+
+def _named(text: str) -> Any:
+    """What `module:name` names, loaded now."""
+    module, _, name = text.partition(":")
+    return getattr(import_module(module), name)
+
+
+def _usual_combine() -> Any:
+    return _named("bavlo.core.values.combine:AS_USUAL")
+
+
+# fmt: off
+OPTIONS: tuple[Option, ...] = (
+    Option("regions", "regions.regions", "FILE", "path", None, f"{TABLES} grid map", "regions",
+           "the regions: Shapefile (also zipped), GeoJSON, GeoPackage, …"),
+    Option("when", "conditions.when", "CONDITION",
+           "bavlo.core.conditions.conditions:parse_condition", None, "extremes", "extremes",
+           '"[VARIABLE] OP THRESHOLD [and …] [for N days]", as "rain >= 20 mm" or '
+           '"tmax > p90 for 3 days"', repeat=True),
+    Option("count", "conditions.count", "NAME,…", "counts", "days", "extremes", "extremes",
+           "{bavlo.core.conditions.counts:COUNTS}; see --list", repeat=True),
+    Option("index", "conditions.index", "NAME,…", "indices", None, "extremes", "extremes",
+           "ETCCDI indices by name, as TX90p,Rx5day, or all; see --list", repeat=True),
+    Option("test-on", "conditions.test_on", "cell|region", "cell|region", "cell", "extremes",
+           "extremes", "test each cell and take the mean over the area, or test the region's own "
+           "series"),
+    Option("spell-edge", "conditions.spell_edge", "run|cut", "run|cut", "run", "extremes",
+           "extremes", "spells run on over the edges of adjoining periods and count where they "
+           "end, or are cut there"),
+    Option("events", "output.events", "FILE", "path", None, "extremes", "extremes",
+           "write each spell in each region to this .csv"),
+    Option("area-share", "conditions.area_share", "SHARE", "share", "0.25", "extremes", "extremes",
+           "with --test-on cell, share of its area from which a region is in an event"),
+    Option("wet-day", "conditions.wet_day", "DEPTH", "", "1 mm", "extremes", "extremes",
+           "rain from which a day is wet"),
+    Option("no-bootstrap", "conditions.bootstrap", "", "", True, "extremes", "extremes",
+           "judge days of the base by percentiles that they are part of; faster"),
+    Option("return-levels", "conditions.return_levels", "YEARS,…", "years", tuple, "extremes",
+           "extremes", "values that are reached once in so many years, from yearly highest values"),
+    Option("fit", "conditions.fit", "lmoments|ml", "lmoments|ml", "lmoments", "extremes",
+           "extremes", "how the distribution of yearly highest values is fitted"),
+    Option("kind", "figure.kind", "KIND", "|bavlo.figures:KINDS", None, "chart", "figure",
+           "one of those below"),
+    Option("column", "figure.column", "NAME", "", None, "map", "figure", "column to colour by",
+           "value, of anomalies anomaly"),
+    Option("period", "figure.period", "P", "texts", None, "map", "figure",
+           "period or step, as its label; several give a map each, `all` all of them",
+           "the last with values", repeat=True),
+    Option("pick", "figure.pick", "COLUMN=VALUE", "picks", None, "chart map", "figure",
+           "which measure, condition, window, count, … where a table has several", repeat=True),
+    Option("classes", "figure.classes", "HOW", "", "equal", "map", "figure",
+           "equal, quantile or limits such as 0,50,100"),
+    Option("beneath", "figure.beneath", "GRID", "grid_path", None, "map", "figure",
+           "a grid to draw in grey under the regions"),
+    Option("title", "figure.title", "TEXT", "", None, "chart map", "figure", "heading",
+           "made from the table"),
+    Option("layer", "regions.reading.layer", "NAME", "", None, REGIONS, "regions",
+           "layer of the region file, where it has several"),
+    Option("label", "regions.reading.label", "FIELD", "", None, REGIONS, "regions",
+           "field that names the regions (found where only one can be meant)"),
+    Option("only", "regions.reading.only", "NAME", "texts", None, f"{REGIONS} chart", "regions",
+           "only this region, or those that match a pattern with * and ?", repeat=True),
+    Option("merge-by", "regions.reading.merge_by", "FIELD", "", None, REGIONS, "regions",
+           "join the regions that have this field in common"),
+    Option("region-crs", "regions.reading.region_crs", "CRS", "", None, REGIONS, "regions",
+           "reference system of the regions, where the file names none, as EPSG:32744"),
+    Option("names", "regions.reading.names", "FILE", "path", None, REGIONS, "regions",
+           "CSV with the names of the codes of a zone raster"),
+    Option("strict", "regions.reading.strict", "", "", False, REGIONS, "regions",
+           "refuse shapes that would be repaired"),
+    Option("outside", "gridding.outside", "HOW", "missing|crop|both", None, "grid", "regions",
+           "cells outside the regions: missing, crop (to the box around the regions) or both",
+           "both"),
+    Option("make", "grids.make", "FORMULA", "bavlo.core.values.formula:parse_formula", None,
+           COMPUTE, "grid", 'a grid made of named ones, as "tmean = (tmax + tmin) / 2"',
+           repeat=True),
+    Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
+           "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
+           by_grid=True),
+    Option("level", "grids.reading.level", "V", "", None, GRIDS, "grid",
+           "value of a further dimension, where it has several"),
+    Option("input-unit", "grids.reading.input_unit", "UNIT", "", None, GRIDS, "grid",
+           "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
+           repeat=True, by_grid=True),
+    Option("scale", "grids.reading.scale", "NUMBER", "number", "1", f"{COMPUTE} describe", "grid",
+           "multiply values by this (after the file's own packing)"),
+    Option("offset", "grids.reading.offset", "NUMBER", "number", "0", f"{COMPUTE} describe",
+           "grid", "then add this"),
+    Option("dates", "grids.reading.dates", "PATTERN", "", None, GRIDS, "grid",
+           "where the date stands in file names, as rain_%Y%m%d", "found"),
+    Option("prefer", "grids.reading.prefer", "first|last", "first|last", None,
+           f"{COMPUTE} describe", "grid", "which file counts where two differ on a step"),
+    Option("grid-crs", "grids.reading.grid_crs", "CRS", "", None, f"{COMPUTE} describe", "grid",
+           "reference system of a raster that names none, as EPSG:32744"),
+    Option("stamp", "grids.reading.stamp", "start|middle|end", "|bavlo.core.time.steps:STAMPS",
+           None, f"{COMPUTE} describe", "grid", "what time stamps mark, where the file leaves it "
+           "open", "the day, month, … that holds the stamp"),
+    Option("day-start", "grids.reading.day_start", "HH", "hour", None, f"{COMPUTE} describe",
+           "grid", "hour at which the days of daily steps begin", "0"),
+    Option("utc-offset", "grids.reading.utc_offset", "HH:MM", "offset", "00:00",
+           f"{COMPUTE} describe", "grid", "add to all times, as +05:30"),
+    Option("during", "time.during", "FIRST..LAST", "bavlo.core.time.periods:parse_range", None,
+           COMPUTE, "time", "report periods in this range, both ends included, as 2013..2015-06",
+           "all"),
+    Option("every", "time.every", "PERIOD", "", None, COMPUTE, "time",
+           "{bavlo.core.time.periods:NAMED_KINDS}, month initials (JFM, NDJFM), or MM-DD..MM-DD "
+           "in each year", "month; indices year, grids step"),
+    Option("year-start", "time.year_start", "MM", "month", "1", COMPUTE, "time",
+           "month in which years begin, which then are called 2012/13"),
+    Option("combine", "time.combine", "HOW", "bavlo.core.values.combine:parse_combine",
+           _usual_combine, "series normals anomalies grid", "time",
+           "how steps become a period: {bavlo.core.values.combine:COMBINES}; running, for each "
+           "step from the "
+           'period\'s beginning; "degree-days above 10 degC"',
+           "total for amounts and rates, mean for states"),
+    Option("window", "time.window", "N,…", "windows", "1", "series anomalies", "time",
+           "totals or means of the last N periods", repeat=True),
+    Option("min-steps", "time.min_steps", "SHARE", "share", None, COMPUTE, "time",
+           "a period with a smaller share of its steps has no value",
+           "1.0; indices have a rule of their own"),
+    Option("complete", "time.complete", "wmo", "wmo|", None, "series normals anomalies grid",
+           "time", "instead of --min-steps: monthly means lack at most 10 days and no 5 in a row, "
+           "totals none"),
+    Option("same-span", "time.same_span", "", "", False, "series anomalies", "time",
+           "compare a period still under way with the same days of the other years"),
+    Option("base", "climate.base", "FIRST..LAST", "bavlo.core.stats.normals:parse_base", None,
+           "normals anomalies extremes grid chart", "time",
+           "years that normals, percentiles and means are taken from",
+           "1991..2020 where 80 % of it is there; of charts all"),
+    Option("statistic", "climate.statistic", "NAME,…", "statistics", "mean,std", "normals", "time",
+           "{bavlo.core.stats.normals:STATISTICS} over the base", repeat=True),
+    Option("smooth", "climate.smooth", "DAYS", "odd_days", "1", "normals anomalies grid", "time",
+           "running mean over daily normals, centred and circular", "none"),
+    Option("score", "climate.score", "KIND", "standard|spi", "standard", "anomalies", "time",
+           "standard (anomaly / std of the base) or spi, the standardised precipitation index"),
+    Option("from-months", "climate.from_months", "", "", False, "normals", "time",
+           "normals of seasons and years from the normals of their months, as WMO makes them"),
+    Option("as", "gridding.product", "KIND", "|bavlo.core.stats.anomalies:PRODUCTS", "value",
+           "grid", "time", "{bavlo.core.stats.anomalies:PRODUCTS}"),
+    Option("measure", "measuring.measure", "NAME,…", "measures", "mean", TABLES, "space",
+           "how cells become one number: {bavlo.core.stats.measures:MEASURES} pNN", repeat=True),
+    Option("order", "measuring.order", "region|cell", "region|cell", None, TABLES, "space",
+           "measure each step and then combine, or combine each cell and then measure",
+           "region for mean and sum, cell for the rest"),
+    Option("weight", "measuring.weight", "FILE", "path", None, TABLES, "space",
+           "a further weight for each cell, such as people"),
+    Option("weight-kind", "measuring.weight_kind", "KIND", "count|density", None, TABLES, "space",
+           "the weight is a count (per cell) or a density", "told by its unit"),
+    Option("at-points", "measuring.at_points", "HOW", "|bavlo.core.space.points:AT_POINTS",
+           "cell", TABLES, "space", "value at points: of the cell that they are in, or bilinear"),
+    Option("onto", "gridding.onto", "GRID", "grid_path", None, "grid", "space",
+           "bring it onto the cells of this grid, by area-weighted means"),
+    Option("min-area", "measuring.min_area", "SHARE", "share", "0.5", COMPUTE, "space",
+           "a step with a smaller share of the region's area has no value"),
+    Option("unit", "measuring.unit", "UNIT", "", None, COMPUTE, "output",
+           "unit of the output, as mm, inch, degC", "the file's"),
+    Option("out", "output.out", "FILE", "paths", None, TABLES, "output",
+           "write a table (.csv) or a chart (.png .svg .pdf)", "a preview on the screen",
+           repeat=True),
+    Option("out", "output.out", "FILE", "paths", None, "grid", "output", "a .nc or .tif",
+           repeat=True),
+    Option("out", "output.out", "FILE", "paths", None, "chart map", "output",
+           "a .png, .svg or .pdf", repeat=True),
+    Option("format", "output.format", "csv", "csv|", None, TABLES, "output",
+           "write the whole table to standard output"),
+    Option("format", "output.format", "json", "json|", None, "describe", "output",
+           "for programs"),
+    Option("at", "grids.at", "LON,LAT", "place", None, "describe", "grid",
+           "also tell the values of grids at a place"),
+    Option("replace", "output.replace", "", "", False, f"{COMPUTE} chart map", "output",
+           "write over files that exist"),
+    Option("quiet", "", "", "", False, f"{COMPUTE} map", "run", "no progress, no notes"),
+    Option("verbose", "", "", "", False, COMPUTE, "run", "tell every choice behind the numbers"),
+    Option("jobs", "run.jobs", "N", "workers", usable_cpus, COMPUTE, "run", "workers",
+           "the usable processors"),
+    Option("memory", "run.memory", "SIZE", "size", "1GB", COMPUTE, "run",
+           "most memory to use, libraries included"),
+    Option("scratch", "run.scratch", "DIR", "folder", None, COMPUTE, "run",
+           "folder for what does not fit in memory", "the system's"),
+    Option("cluster", "run.cluster", "ADDRESS", "", None, COMPUTE, "run",
+           "compute on the Dask cluster with this scheduler, as tcp://host:8786; `local` starts "
+           "one here"),
+)
+# fmt: on
+
+
+def options_of(command: str) -> list[Option]:
+    """The options that a command takes, in the order of the table."""
+    return [option for option in OPTIONS if command in option.commands.split()]
+
+
+def option_of_field(field: str) -> str:
+    """The name of the option that fills a field of the request."""
+    found = (option.name for option in OPTIONS if option.request_field == field)
+    return next(found, field.replace("_", "-"))
+
+
+def make_request(command: str, given: Mapping[str, Any]) -> Request:
+    """A request from the texts that were given for each option.
+
+    Parameters
+    ----------
+    given
+        By option name (and `grids`), as text, a list of texts or whether a switch is set; missing
+        ones keep their default.
+
+    Raises
+    ------
+    RequestError
+        Where a text cannot be read, or an option is not for the command.
+    """
+    from bavlo.request.parse import parse_grids, split_by_grid
+
+    grids = parse_grids(given.get("grids") or [])
+    values: dict[str, Any] = {"grids.arguments": grids}
+    by_grid: list[tuple[str, str, str]] = []
+    for option in sorted(OPTIONS, key=lambda option: command in option.commands.split()):
+        is_own = command in option.commands.split()
+        value = given.get(option.name) if is_own else None
+        if not option.field:
+            continue
+        if value is None or value is False:
+            values[option.field] = option.usual()
+        elif option.by_grid:
+            listed = [value] if isinstance(value, str) else value
+            plain, own = split_by_grid(listed, option.request_field, grids)
+            values[option.field] = plain
+            by_grid += own
+        else:
+            values[option.field] = option.read(value)
+    values["grids.by_grid"] = tuple(by_grid)
+    return _assembled(command, values)
+
+
+def _assembled(command: str, values: Mapping[str, Any]) -> Request:
+    """A request from the values of all fields, by their names with their groups."""
+    import dataclasses
+    import typing
+
+    from bavlo.request import request
+
+    def build(kind: Any, prefix: str) -> Any:
+        types = typing.get_type_hints(kind)
+        fields = {}
+        for each in dataclasses.fields(kind):
+            name = f"{prefix}{each.name}"
+            inner = types[each.name]
+            if name in values:
+                fields[each.name] = values[name]
+            elif name == "command":
+                fields[each.name] = command
+            elif dataclasses.is_dataclass(inner):
+                fields[each.name] = build(inner, f"{name}.")
+        return kind(**fields)
+
+    built: Request = build(request.Request, "")
+    return built
+
+
+def asked(request: Request) -> dict[str, Any]:
+    """What was asked for, as plain data: all that differs from what nobody has to ask for.
+
+    Where results go and how they are computed is left out, since no number depends on it.
+    """
+    grids = [{"name": g.name, "files": [str(p) for p in g.paths]} for g in request.grids.arguments]
+    out: dict[str, Any] = {"command": request.command, "grids": grids}
+    if request.grids.by_grid:
+        out["by_grid"] = [list(each) for each in request.grids.by_grid]
+    seen = set()
+    for option in OPTIONS:
+        group = option.field.partition(".")[0]
+        if group in ("", "output", "run") or option.field in seen:
+            continue
+        seen.add(option.field)
+        value: Any = request
+        for name in option.field.split("."):
+            value = getattr(value, name)
+        if value != option.usual():
+            out[option.name] = _plain(value)
+    return out
+
+
+def _plain(value: Any) -> Any:
+    """A value as plain data."""
+    if value is None or isinstance(value, bool | int | float | str):
+        return value
+    if isinstance(value, Sequence):
+        return [_plain(each) for each in value]
+    return str(value)
+
+
+def refuse_missing_grids(request: Request) -> None:
+    """Refuse a request without any grid."""
+    if not request.grids.arguments:
+        raise RequestError("", "no grid was given", "name its files")

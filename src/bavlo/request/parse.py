@@ -1,0 +1,272 @@
+"""From texts to the values of a request's fields."""
+
+from __future__ import annotations
+
+import glob
+import math
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from bavlo.core.stats.measures import Measure, parse_measure
+from bavlo.core.stats.normals import parse_statistic
+from bavlo.errors import InputError, RequestError
+from bavlo.grids.open import format_of
+from bavlo.grids.urls import url_of
+from bavlo.request.request import GridArgument
+
+MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
+ByGrid = tuple[tuple[str, str, str], ...]
+
+
+def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
+    """Read the GRID arguments: paths, patterns or folders, each perhaps as NAME=PATH."""
+    named: dict[str | None, list[Path]] = {}
+    for argument in arguments:
+        name, text = None, argument
+        match = re.match(r"([A-Za-z_]\w*)=(.+)$", argument, re.DOTALL)
+        if match and not Path(argument).exists():
+            name, text = match.groups()
+        named.setdefault(name, []).extend(expand(text))
+    return tuple(GridArgument(name, tuple(dict.fromkeys(paths))) for name, paths in named.items())
+
+
+def expand(text: str) -> list[Path]:
+    """The files that a path, a pattern or a folder stands for, sorted by name; URLs as they are."""
+    if url_of(text) is not None:
+        return [Path(text)]
+    path = Path(text).expanduser()
+    if path.is_dir() and format_of(path) is not None:  # a store that is a folder
+        return [path]
+    if path.is_dir():
+        files = sorted(p for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
+        if not files:
+            raise InputError(path, "the folder is empty", "give a file or a folder of files")
+        return files
+    if path.exists():
+        return [path]
+    if glob.has_magic(text):
+        found = sorted(Path(p) for p in glob.glob(str(path), recursive=True))
+        if found:
+            return found
+        raise InputError(text, "no file matches", "check the pattern")
+    raise InputError(text, "there is no such file", "check the path")
+
+
+def split_by_grid(
+    texts: Sequence[str], field: str, grids: Sequence[GridArgument]
+) -> tuple[str | None, ByGrid]:
+    """Values of a field that may be said of one grid only, as NAME=VALUE.
+
+    Returns
+    -------
+    plain
+        What holds for all grids.
+    by_grid
+        (field, grid, value) of those that are named.
+    """
+    names = {grid.name for grid in grids}
+    plain, own = None, []
+    for text in texts:
+        name, sign, value = text.partition("=")
+        if sign and name in names:
+            own.append((field, name, value))
+        elif plain is not None:
+            raise RequestError(
+                field,
+                f"is given as '{plain}' and as '{text}'",
+                "give it once, or once for each grid as GRID=VALUE",
+            )
+        else:
+            plain = text
+    return plain, tuple(own)
+
+
+# What follows reads the text of one field; the field is named in errors.
+
+
+def path(text: str, field: str) -> Path:
+    """A file."""
+    return Path(text).expanduser()
+
+
+def paths(texts: Sequence[str], field: str) -> tuple[Path, ...]:
+    """Files, in the order given."""
+    return tuple(path(text, field) for text in texts)
+
+
+def grid_path(text: str, field: str) -> Path:
+    """The first file that a path or a pattern stands for."""
+    return expand(text)[0]
+
+
+def folder(text: str, field: str) -> Path:
+    """A folder that is there."""
+    found = Path(text).expanduser()
+    if not found.is_dir():
+        raise RequestError(field, f"there is no folder {found}", "make it first")
+    return found
+
+
+def texts(given: Sequence[str], field: str) -> tuple[str, ...]:
+    """Texts as they are."""
+    return tuple(given)
+
+
+def names(given: str | Sequence[str], field: str = "") -> tuple[str, ...]:
+    """Names with commas between them, or given one by one."""
+    parts = [given] if isinstance(given, str) else list(given)
+    return tuple(name.strip() for part in parts for name in part.split(",") if name.strip())
+
+
+def measures(given: str | Sequence[str], field: str = "measure") -> tuple[str, ...]:
+    """Names of measures."""
+    found: list[Measure] = [parse_measure(name) for name in names(given)]
+    return tuple(dict.fromkeys(measure.name for measure in found))
+
+
+def statistics(given: str | Sequence[str], field: str = "statistic") -> tuple[str, ...]:
+    """Names of statistics over the base."""
+    return tuple(dict.fromkeys(parse_statistic(name) for name in names(given)))
+
+
+def counts(given: str | Sequence[str], field: str = "count") -> tuple[str, ...]:
+    """Names of counts."""
+    from bavlo.core.conditions.counts import parse_counts
+
+    return parse_counts(names(given))
+
+
+def indices(given: str | Sequence[str], field: str = "index") -> tuple[str, ...]:
+    """Names of ETCCDI indices; `all` for all that need no number."""
+    from bavlo.core.conditions.indices import INDICES, find_index
+
+    wanted = names(given)
+    if [name.lower() for name in wanted] == ["all"]:
+        return tuple(name for name, index in INDICES.items() if not index.needs_number)
+    return tuple(dict.fromkeys(find_index(name).name for name in wanted))
+
+
+def windows(given: str | Sequence[str], field: str = "window") -> tuple[int, ...]:
+    """Whole numbers of periods."""
+    parts = [given] if isinstance(given, str) else list(given)
+    numbers = [n.strip() for part in parts for n in part.split(",")]
+    if not all(n.isdigit() and 1 <= int(n) <= 1200 for n in numbers):
+        raise RequestError(field, f"'{','.join(parts)}' is no number of periods", "give 1,3,12")
+    return tuple(dict.fromkeys(int(n) for n in numbers))
+
+
+def years(text: str, field: str) -> tuple[int, ...]:
+    """Whole numbers of years with commas between them."""
+    numbers = [n.strip() for n in text.split(",") if n.strip()]
+    if not numbers or not all(n.isdigit() and 2 <= int(n) <= 10000 for n in numbers):
+        raise RequestError(field, f"'{text}' are no years", "give 2,10,50,100")
+    return tuple(sorted({int(n) for n in numbers}))
+
+
+def odd_days(text: str, field: str) -> int:
+    """An odd number of days."""
+    if not text.isdigit() or int(text) % 2 == 0 or int(text) > 181:
+        raise RequestError(field, f"'{text}' is no odd number of days", "give 5, 15 or 31")
+    return int(text)
+
+
+def share(text: str, field: str) -> float:
+    """A share from 0 to 1."""
+    try:
+        found = float(text)
+    except ValueError:
+        found = -1.0
+    if not 0 <= found <= 1:
+        raise RequestError(field, f"'{text}' is no share", "give a number from 0 to 1")
+    return found
+
+
+def size(text: str, field: str = "memory") -> int:
+    """A size such as 800MB or 2GB, in bytes.
+
+    Examples
+    --------
+    >>> size("1.5 GB") == 3 * 2**29
+    True
+    """
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([KMGT]?)i?B?\s*", text, re.IGNORECASE)
+    if not match:
+        raise RequestError(field, f"'{text}' is no size", "write it as 800MB or 2GB")
+    return int(float(match.group(1)) * MEMORY_UNITS[match.group(2).upper()])
+
+
+def number(text: str, field: str) -> float:
+    """A finite number."""
+    try:
+        found = float(text)
+    except ValueError:
+        found = math.nan
+    if not math.isfinite(found):
+        raise RequestError(field, f"'{text}' is no number")
+    return found
+
+
+def place(text: str, field: str) -> tuple[float, float]:
+    """Longitude and latitude of a place."""
+    try:
+        lon, lat = (float(part) for part in text.split(","))
+    except ValueError:
+        lon = lat = math.nan
+    if not (abs(lon) <= 540 and abs(lat) <= 90):
+        raise RequestError(field, f"'{text}' is no place", "write it as LON,LAT: 80.5,-33")
+    return lon, lat
+
+
+def hour(text: str, field: str) -> int:
+    """An hour of the day, 0 to 23."""
+    if not text.isdigit() or int(text) > 23:
+        raise RequestError(field, f"'{text}' is no hour", "give 0 to 23")
+    return int(text)
+
+
+def offset(text: str, field: str = "utc_offset") -> int:
+    """HH:MM, perhaps with a sign, as minutes.
+
+    Examples
+    --------
+    >>> offset("-05:30")
+    -330
+    """
+    match = re.fullmatch(r"([+-]?)(\d{1,2}):([0-5]\d)", text)
+    if not match or int(match.group(2)) > 14:
+        raise RequestError(field, f"'{text}' is no offset", "write it as +05:30")
+    minutes = int(match.group(2)) * 60 + int(match.group(3))
+    return -minutes if match.group(1) == "-" else minutes
+
+
+def workers(text: str, field: str) -> int:
+    """A number of workers."""
+    if not text.isdigit() or int(text) < 1:
+        raise RequestError(field, f"'{text}' is no number of workers", "give 1 or more")
+    return int(text)
+
+
+def month(text: str, field: str) -> int:
+    """A month, 1 to 12."""
+    if not text.isdigit() or not 1 <= int(text) <= 12:
+        raise RequestError(field, f"'{text}' is no month", "give 1 to 12")
+    return int(text)
+
+
+def picks(given: Sequence[str], field: str) -> tuple[tuple[str, str], ...]:
+    """`COLUMN=VALUE` of each text."""
+    out = []
+    for text in given:
+        name, sign, value = text.partition("=")
+        if not sign:
+            raise RequestError(field, f"'{text}' names no value", "write it as measure=p90")
+        out.append((name, value))
+    return tuple(out)
+
+
+def choice(text: str, field: str, choices: Sequence[str]) -> str:
+    """One of a few words."""
+    if text not in choices:
+        raise RequestError(field, f"'{text}' is not known", f"use one of: {' '.join(choices)}")
+    return text

@@ -1,0 +1,199 @@
+"""What is asked: the request that command line, study files and Python calls fill in alike.
+
+A request is made by `bavlo.request.options.make_request`, whose table says what each field means
+and what it is where nobody gives it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from bavlo.core.conditions.conditions import Condition
+from bavlo.core.stats.normals import Base
+from bavlo.core.time.periods import DateRange, PeriodRule, parse_every
+from bavlo.core.values.combine import Combine
+from bavlo.core.values.formula import Formula
+from bavlo.engine.protocol import Resources
+from bavlo.grids.source import ReadOptions
+from bavlo.regions.read import RegionOptions
+
+MONTH = "month"
+
+
+@dataclass(frozen=True)
+class GridArgument:
+    """The files of one grid.
+
+    Parameters
+    ----------
+    name
+        What the user calls it; None where the file's own name will do.
+    paths
+        In the order given, patterns and folders expanded.
+    """
+
+    name: str | None
+    paths: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class GridRequest:
+    """Which grids, how their files are read, and what is derived from them.
+
+    Parameters
+    ----------
+    by_grid
+        What is said of one grid only, as (field, grid, value).
+    at
+        Longitude and latitude of a place whose values are told.
+    """
+
+    arguments: tuple[GridArgument, ...]
+    by_grid: tuple[tuple[str, str, str], ...]
+    make: tuple[Formula, ...]
+    reading: ReadOptions
+    at: tuple[float, float] | None
+
+
+@dataclass(frozen=True)
+class RegionRequest:
+    """Which regions, and how their file is read."""
+
+    regions: Path | None
+    reading: RegionOptions
+
+
+@dataclass(frozen=True)
+class TimeRequest:
+    """Which periods, and when they have a value."""
+
+    during: DateRange | None
+    every: str | None
+    year_start: int
+    combine: Combine
+    window: tuple[int, ...]
+    complete: str | None
+    min_steps: float | None
+    same_span: bool
+
+    @property
+    def rule(self) -> PeriodRule:
+        """Which steps are put together; months where nothing is said."""
+        return parse_every(self.every or MONTH, self.year_start)
+
+    @property
+    def every_text(self) -> str:
+        """The same in words."""
+        return self.every or MONTH
+
+    @property
+    def least_share(self) -> float:
+        """Share of its steps that a period must have; all where nothing is said."""
+        return 1.0 if self.min_steps is None else self.min_steps
+
+
+@dataclass(frozen=True)
+class MeasureRequest:
+    """How cells become one number for each region."""
+
+    measure: tuple[str, ...]
+    order: str | None
+    weight: Path | None
+    weight_kind: str | None
+    at_points: str
+    min_area: float
+    unit: str | None
+
+
+@dataclass(frozen=True)
+class ClimateRequest:
+    """Normals, and what is held against them."""
+
+    base: Base | None
+    statistic: tuple[str, ...]
+    smooth: int
+    score: str
+    from_months: bool
+
+
+@dataclass(frozen=True)
+class ConditionRequest:
+    """Conditions, indices and return levels."""
+
+    when: tuple[Condition, ...]
+    count: tuple[str, ...]
+    index: tuple[str, ...]
+    test_on: str
+    spell_edge: str
+    area_share: float
+    wet_day: str
+    bootstrap: bool
+    return_levels: tuple[int, ...]
+    fit: str
+
+
+@dataclass(frozen=True)
+class GriddingRequest:
+    """What a grid becomes.
+
+    Parameters
+    ----------
+    product
+        value, normal, anomaly, percent or score.
+    """
+
+    product: str
+    outside: str | None
+    onto: Path | None
+
+
+@dataclass(frozen=True)
+class FigureRequest:
+    """What a figure shows of tables or a grid."""
+
+    kind: str | None
+    column: str | None
+    period: tuple[str, ...]
+    pick: tuple[tuple[str, str], ...]
+    classes: str
+    beneath: Path | None
+    title: str | None
+
+
+@dataclass(frozen=True)
+class OutputRequest:
+    """Where results go."""
+
+    out: tuple[Path, ...]
+    events: Path | None
+    format: str | None
+    replace: bool
+
+
+@dataclass(frozen=True)
+class Request:
+    """All that is asked for, in groups that commands take as they need them.
+
+    `output` and `run` say where results go and how they are computed, never what they are.
+    """
+
+    command: str
+    grids: GridRequest
+    regions: RegionRequest
+    time: TimeRequest
+    measuring: MeasureRequest
+    climate: ClimateRequest
+    conditions: ConditionRequest
+    gridding: GriddingRequest
+    figure: FigureRequest
+    output: OutputRequest
+    run: Resources
+
+    def every(self, every: str) -> Request:
+        """The same with other periods."""
+        return replace(self, time=replace(self.time, every=every))
+
+    def whole_record(self) -> Request:
+        """The same about all periods of the data."""
+        return replace(self, time=replace(self.time, during=None))

@@ -1,0 +1,133 @@
+"""Tables: columns over named axes, given out as rows in chunks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.errors import RequestError
+
+ROWS_AT_ONCE = 25_000
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """One column.
+
+    Parameters
+    ----------
+    name
+        As in the header.
+    axes
+        The axes that its values vary along, in the order of the table's.
+    values : array of the length of each of its axes
+        Text as an object array, or float64 with NaN for a missing value.
+    """
+
+    name: str
+    axes: tuple[str, ...]
+    values: np.ndarray
+
+    @property
+    def is_text(self) -> bool:
+        """Whether it holds text rather than numbers."""
+        return self.values.dtype.kind == "O"
+
+
+def text_column(name: str, axes: tuple[str, ...], values: Sequence[str]) -> Column:
+    """A column of text; without axes the one value holds for all rows."""
+    array = np.empty(len(values), object)
+    array[:] = values
+    return Column(name, axes, array if axes else array.reshape(()))
+
+
+@dataclass(frozen=True, eq=False)
+class Table:
+    """Columns over named axes; its rows run through the axes, the last one fastest.
+
+    Parameters
+    ----------
+    name
+        series, normals, …
+    axes
+        Length of each axis.
+    columns
+        In the order of the header.
+    """
+
+    name: str
+    axes: dict[str, int]
+    columns: tuple[Column, ...]
+
+    def __len__(self) -> int:
+        return int(np.prod(list(self.axes.values()), dtype=np.int64))
+
+    @property
+    def header(self) -> list[str]:
+        """Names of the columns."""
+        return [column.name for column in self.columns]
+
+    def rows(self, first: int, last: int) -> list[np.ndarray]:
+        """Columns of the rows `first` to `last` (excluded), each as a flat array."""
+        number = np.arange(first, min(last, len(self)))
+        place = dict(
+            zip(self.axes, np.unravel_index(number, tuple(self.axes.values())), strict=True)
+        )
+        out = []
+        for column in self.columns:
+            if column.axes:
+                out.append(column.values[tuple(place[axis] for axis in column.axes)])
+            else:
+                out.append(np.broadcast_to(column.values, number.shape))
+        return out
+
+    def chunks(self) -> Iterator[list[np.ndarray]]:
+        """All rows, ROWS_AT_ONCE at a time."""
+        for first in range(0, len(self), ROWS_AT_ONCE):
+            yield self.rows(first, first + ROWS_AT_ONCE)
+
+    def take(self, axis: str, keep: np.ndarray | Sequence[int]) -> Table:
+        """The table with only some places of an axis."""
+        columns = tuple(
+            Column(c.name, c.axes, np.take(c.values, np.asarray(keep, int), c.axes.index(axis)))
+            if axis in c.axes
+            else c
+            for c in self.columns
+        )
+        return Table(self.name, {**self.axes, axis: len(keep)}, columns)
+
+    def where(self, name: str, value: str) -> Table:
+        """The table of one value of an axis, or of the rows that have it where it is no axis."""
+        if name not in self.header:
+            raise RequestError("pick", f"the table has no column {name}", "check its header")
+        axis = name if name in self.axes else "row"
+        if axis not in self.axes:
+            raise RequestError("pick", f"{name} does not divide the table", "choose another")
+        texts = [f"{v:g}" if isinstance(v, float) else str(v) for v in self.along(name, axis)]
+        keep = [n for n, text in enumerate(texts) if text == value]
+        if not keep:
+            known = ", ".join(dict.fromkeys(texts[:200]))
+            raise RequestError("pick", f"{name} has no {value}", f"it has: {known}")
+        return self.take(axis, keep)
+
+    def labels(self, name: str) -> list[str]:
+        """The values of a column along its own axes only."""
+        return list(self.columns[self.header.index(name)].values.ravel().tolist())
+
+    def along(self, name: str, axis: str) -> list[str]:
+        """A text column as one value for each place of an axis, the first where others vary."""
+        column = self.columns[self.header.index(name)]
+        first = column.values[tuple(slice(None) if own == axis else 0 for own in column.axes)]
+        return list(np.broadcast_to(first, self.axes[axis]).tolist())
+
+    def full(self, name: str) -> np.ndarray:
+        """One column along all axes."""
+        return self.column(name).reshape(tuple(self.axes.values()))
+
+    def column(self, name: str) -> np.ndarray:
+        """One column with a value for every row."""
+        column = self.columns[self.header.index(name)]
+        shape = [self.axes[axis] if axis in column.axes else 1 for axis in self.axes]
+        return np.broadcast_to(column.values.reshape(shape), tuple(self.axes.values())).ravel()

@@ -1,0 +1,265 @@
+"""Raw chunks give the bytes that the HDF5 library gives."""
+
+import itertools
+import pickle
+
+import h5py
+import netCDF4
+import numpy as np
+import pytest
+
+from bavlo.errors import BavloError
+from bavlo.grids import cfgrid
+from bavlo.grids.fast import chunks
+from bavlo.grids.netcdf import close_all
+from bavlo.grids.open import open_grid
+from bavlo.grids.rechunk import rechunked
+from bavlo.grids.source import CellSelection, whole
+from support import write_grid
+
+SHAPE = (11, 13, 17)
+READER_OF = chunks.reader_of
+DTYPES = ["<f4", ">f4", "<f8", "<i2", ">i2", "|u1", "<u4", ">i8"]
+FILTERS = {
+    "none": {},
+    "deflate": {"compression": "gzip", "compression_opts": 4},
+    "shuffle and deflate": {"compression": "gzip", "shuffle": True},
+    "shuffle": {"shuffle": True},
+    "fletcher32": {"compression": "gzip", "fletcher32": True},
+    "lzf": {"compression": "lzf"},
+    "scale-offset": {"scaleoffset": 3},
+}
+KEYS = [
+    (slice(0, 11), slice(0, 13), slice(0, 17)),
+    (slice(3, 4), slice(2, 9), slice(16, 17)),
+    (slice(5, 11), 7, slice(1, 15)),
+]
+
+
+@pytest.mark.parametrize("filters", FILTERS)
+@pytest.mark.parametrize("dtype", DTYPES)
+def test_every_type_filter_and_chunk_shape_gives_the_same_bytes(dtype, filters, tmp_path):
+    if filters == "scale-offset" and np.dtype(dtype).kind == "f":
+        pytest.skip("loses digits by design")
+    rng = np.random.default_rng(0)
+    values = (rng.random(SHAPE) * 100).astype(dtype)
+    for n, shape in enumerate([(1, 13, 17), (4, 5, 6), (11, 1, 1), (3, 13, 2)]):
+        path = tmp_path / f"{n}.h5"
+        with h5py.File(path, "w") as file:
+            data = file.create_dataset(
+                "v", SHAPE, dtype, chunks=shape, fillvalue=7, **FILTERS[filters]
+            )
+            data[:8] = values[:8]  # the last chunks are never written
+        reader = chunks._open(path, "v")
+        known = filters in ("none", "deflate", "shuffle and deflate", "shuffle")
+        assert (reader is not None) == known
+        if reader is None:
+            continue
+        with h5py.File(path) as file:
+            for key, _ in itertools.product(KEYS, range(2)):
+                found, expected = reader.read(key), file["v"][key]
+                assert found.dtype == expected.dtype
+                assert found.tobytes() == expected.tobytes()
+
+
+def write(path, values, **storage):
+    with netCDF4.Dataset(path, "w") as data:
+        for name, centres, unit in (
+            ("time", np.arange(len(values)), "days since 2001-01-01"),
+            ("lat", np.arange(values.shape[1]) * 0.1, "degrees_north"),
+            ("lon", np.arange(values.shape[2]) * 0.1, "degrees_east"),
+        ):
+            data.createDimension(name, len(centres))
+            data.createVariable(name, "f8", (name,))[:] = centres
+            data[name].units = unit
+        rain = data.createVariable("rain", "i2", ("time", "lat", "lon"), fill_value=-5, **storage)
+        rain.scale_factor, rain.add_offset, rain.units = 0.1, 3.0, "mm"
+        rain.set_auto_maskandscale(False)
+        rain[:] = values
+    return path
+
+
+@pytest.mark.parametrize("steps", [1, 4])
+def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, tmp_path):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    values = np.random.default_rng(1).integers(-5, 400, (20, 60, 70)).astype("i2")
+    storage = {"zlib": True, "shuffle": True, "chunksizes": (steps, 25, 70)}
+    path = write(tmp_path / "g.nc", values, **storage)
+    grid = open_grid([path])
+    assert grid.files[0].by_chunks
+    cells = CellSelection((60, 70), np.array([5, 300, 301, 4100]))
+    fast = [grid.read(0, 20, whole((60, 70))), grid.read(3, 9, cells)]
+    monkeypatch.setattr(chunks, "reader_of", lambda path, name: None)
+    usual = [grid.read(0, 20, whole((60, 70))), grid.read(3, 9, cells)]
+    for a, b in zip(fast, usual, strict=True):
+        assert a.tobytes() == b.tobytes()
+    monkeypatch.undo()
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    close_all()
+    whole_file = bytearray(path.read_bytes())
+    with h5py.File(path) as file:
+        info = file["rain"].id.get_chunk_info(3)
+    for at in range(info.byte_offset + 2, info.byte_offset + info.size, info.size // 40):
+        bad = tmp_path / f"bad{at}.nc"
+        flipped = bytearray(whole_file)
+        flipped[at] ^= 4
+        bad.write_bytes(flipped)
+        with pytest.raises(BavloError, match="damaged or incomplete"):
+            open_grid([bad]).read(0, 20, whole((60, 70)))
+
+
+PACKINGS = {
+    "plain": {},
+    "scaled": {"scale_factor": 0.1},
+    "scaled in single precision": {"scale_factor": np.float32(0.1), "add_offset": np.float32(3)},
+    "valid range": {"valid_range": (5, 90)},
+    "two missing values": {"missing_value": 17, "add_offset": -2.5},
+    "unsigned": {"_Unsigned": "true", "scale_factor": 0.5},
+}
+STORED = ["<f4", ">f4", "<f8", "<i1", "<i2", ">i2", "<i4", ">i4", "<u2", "<i8"]
+
+
+@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("dtype", STORED)
+def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
+    dtype, packing, monkeypatch, tmp_path
+):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    attributes = dict(PACKINGS[packing])
+    for name in ("valid_range", "missing_value"):
+        if name in attributes:
+            attributes[name] = np.array(attributes[name]).astype(dtype)
+    values = np.random.default_rng(2).integers(0, 120, (12, 20, 30)).astype(dtype)
+    cells = CellSelection((20, 30), np.array([0, 7, 8, 9, 31, 299, 300, 599]))
+    for shape, filters in itertools.product(
+        [(1, 20, 30), (1, 7, 8), (5, 20, 30), (12, 1, 1)],
+        [{}, {"zlib": True, "shuffle": False}, {"zlib": True, "shuffle": True}],
+    ):
+        path = tmp_path / "g.nc"
+        path.unlink(missing_ok=True)
+        write_grid(
+            path,
+            values,
+            chunksizes=shape,
+            fill_value=np.array(3).astype(dtype),
+            endian={"<": "little", ">": "big"}[dtype[0]],
+            **filters,
+        )
+        with netCDF4.Dataset(path, "a") as data:  # the numbers above are the stored ones
+            data["rain"].setncatts(attributes)
+        told = []
+        for reader in (chunks.reader_of, lambda path, name: None):
+            monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
+            grid = open_grid([path])
+            told.append((grid.read(0, 12, whole((20, 30))), grid.read(3, 8, cells)))
+            close_all()
+        monkeypatch.setattr(cfgrid.chunks, "reader_of", READER_OF)
+        assert READER_OF(path, "rain") is not None
+        for fast, usual in zip(*told, strict=True):
+            assert fast.tobytes() == usual.tobytes()
+        assert np.isnan(told[0][0]).any()
+        assert not np.isnan(told[0][0]).all()
+
+
+@pytest.mark.parametrize("packing", PACKINGS)
+@pytest.mark.parametrize("dtype", [d for d in STORED if d[1] in "iu" and d != "<i8"])
+def test_whole_numbers_add_up_to_the_sums_of_their_values(dtype, packing, monkeypatch, tmp_path):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    attributes = dict(PACKINGS[packing])
+    for name in ("valid_range", "missing_value"):
+        if name in attributes:
+            attributes[name] = np.array(attributes[name]).astype(dtype)
+    values = np.random.default_rng(5).integers(20, 91, (12, 20, 30)).astype(dtype)
+    values[:, 4:9, 3:12] = 3  # never any data
+    cells = CellSelection((20, 30), np.array([0, 7, 8, 9, 31, 154, 155, 299, 300, 599]))
+    starts = np.array([0, 5, 6])
+    for chunk in [(1, 20, 30), (1, 7, 8), (5, 20, 30)]:
+        for missing in (False, True):
+            values[7, 0, 8] = 3 if missing else 40
+            path = tmp_path / f"{chunk}{missing}.nc"
+            endian = {"<": "little", ">": "big"}[dtype[0]]
+            storage = {"chunksizes": chunk, "zlib": True, "shuffle": True, "endian": endian}
+            write_grid(path, values, fill_value=np.array(3).astype(dtype), **storage)
+            with netCDF4.Dataset(path, "a") as data:
+                data["rain"].setncatts(attributes)
+            told = []
+            for reader in (READER_OF, lambda path, name: None):
+                monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
+                grid = open_grid([path])
+                raw, block = grid.read_packed(0, 12, cells), grid.read(0, 12, cells)
+                np.testing.assert_array_equal(raw.decode(2, 9), block[2:9])
+                told.append(raw.totals(starts))
+                close_all()
+            if missing:  # not all steps miss the same cells
+                assert told == [None, None]
+                continue
+            assert told[0].value.tobytes() == told[1].value.tobytes()
+            assert (
+                told[0].value_range == told[1].value_range == (np.nanmin(block), np.nanmax(block))
+            )
+            expected = np.add.reduceat(block, starts)
+            np.testing.assert_allclose(told[0].value, expected, rtol=1e-13)
+            assert np.isnan(expected).any()
+
+
+@pytest.mark.parametrize(
+    "filters",
+    [
+        {"zlib": True, "fletcher32": True},
+        {"compression": "zstd"},
+        {"compression": "bzip2"},
+        {"compression": "szip"},
+        {"compression": "zlib", "significant_digits": 3},
+    ],
+    ids=lambda filters: " ".join(map(str, filters.values())),
+)
+def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tmp_path):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    values = np.random.default_rng(3).gamma(1, 5, (6, 16, 16)).astype("f4")
+    try:
+        path = write_grid(tmp_path / "g.nc", values, chunksizes=(1, 16, 16), **filters)
+    except RuntimeError:
+        pytest.skip("this netCDF4 library was built without it")
+    with netCDF4.Dataset(path) as data:
+        expected = data["rain"][:].astype(float)
+    np.testing.assert_array_equal(
+        open_grid([path]).read(0, 6, whole((16, 16))), np.asarray(expected).reshape(6, -1)
+    )
+
+
+@pytest.mark.parametrize("chunk", [(60, 1, 1), (60, 6, 7), (60, 2, 7), (25, 3, 2)])
+@pytest.mark.parametrize("memory", [2**30, 2**12])
+def test_every_chunk_is_inflated_once_whatever_its_shape(chunk, memory, tmp_path, monkeypatch):
+    values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
+    path = write_grid(
+        tmp_path / "a.nc", values, chunksizes=chunk, zlib=True, shuffle=True, complevel=1
+    )
+    source = open_grid([path])
+    cells = whole((6, 7))
+    inflated = []
+    plain = chunks.ChunkReader._bytes
+    monkeypatch.setattr(
+        chunks.ChunkReader,
+        "_bytes",
+        lambda self, file, number: inflated.append(number) or plain(self, file, number),
+    )
+    said = []
+    with rechunked(source, cells, memory, tmp_path, said.append) as same:
+        blocks = [same.read(a, min(a + 7, 60), cells) for a in range(0, 60, 7)]
+        assert bool(said) == (memory < 2**20)
+    np.testing.assert_array_equal(np.concatenate(blocks), values.reshape(60, -1).astype(float))
+    assert len(inflated) == len(set(inflated))
+    assert [p.name for p in tmp_path.iterdir()] == ["a.nc"]  # the scratch file is gone
+
+
+@pytest.mark.parametrize("memory", [2**30, 2**12])
+def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path):
+    values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
+    write_grid(tmp_path / "a.nc", values, chunksizes=(60, 2, 7), zlib=True, complevel=1)
+    source = open_grid([tmp_path / "a.nc"])
+    cells, said = whole((6, 7)), []
+    with rechunked(source, cells, memory, tmp_path, said.append, elsewhere=True) as same:
+        sent, its_cells = pickle.loads(pickle.dumps((same, cells)))
+        block = sent.read(3, 9, its_cells)
+    np.testing.assert_array_equal(block, values.reshape(60, -1)[3:9].astype(float))
+    assert [line.count("a.nc") for line in said] == [1] * (memory < 2**20)

@@ -1,0 +1,68 @@
+"""Plain TIFF blocks read here give what the raster library gives."""
+
+import numpy as np
+import pytest
+import rasterio
+
+from bavlo.grids.fast import tiff
+
+
+@pytest.mark.parametrize("dtype", ["float32", "float64", "int16", "uint8", "uint32"])
+@pytest.mark.parametrize("predictor", [1, 2, 3])
+@pytest.mark.parametrize("layout", ["tiled", "strips", "big endian", "BigTIFF", "sparse"])
+def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_path):
+    if predictor == 3 and not dtype.startswith("float"):
+        pytest.skip("for floats only")
+    if predictor == 2 and dtype == "float64":
+        pytest.skip("the library does not write it")
+    values = (np.random.default_rng(1).gamma(1, 40, (70, 90))).astype(dtype)
+    settings = {"tiled": True, "blockxsize": 32, "blockysize": 16}
+    if layout == "strips":
+        settings = {"blockysize": 7}
+    if layout == "big endian":
+        settings["ENDIANNESS"] = "BIG"
+    if layout == "BigTIFF":
+        settings["BIGTIFF"] = "YES"
+    if layout == "sparse":
+        settings["SPARSE_OK"] = True
+        values[:] = 0
+        values[40:, 50:] = 7
+    path = tmp_path / "a.tif"
+    with rasterio.open(
+        path,
+        "w",
+        driver="GTiff",
+        width=90,
+        height=70,
+        count=1,
+        dtype=dtype,
+        compress="deflate",
+        predictor=predictor,
+        nodata=0,
+        **settings,
+    ) as data:
+        data.write(values, 1)
+    with rasterio.open(path) as data:
+        whole = data.read(1)
+    with tiff.opened(path) as fetch:
+        directory = tiff.read_directory(fetch)
+        assert directory is not None
+        for rows, columns in (
+            (slice(0, 70), slice(0, 90)),
+            (slice(13, 57), slice(30, 65)),
+            (slice(69, 70), slice(0, 1)),
+        ):
+            found = tiff.read_window(fetch, directory, rows, columns, 0)
+            np.testing.assert_array_equal(found, whole[rows, columns])
+
+
+def test_files_that_say_something_else_have_another_signature(tmp_path):
+    signatures = set()
+    for n, change in enumerate(({}, {"nodata": 5}, {"width": 11}, {"crs": "EPSG:32744"})):
+        settings = {"width": 10, "height": 10, "count": 1, "dtype": "int16", "compress": "deflate"}
+        settings |= change
+        with rasterio.open(tmp_path / f"{n}.tif", "w", driver="GTiff", **settings) as data:
+            data.write(np.ones((10, settings["width"]), "int16"), 1)
+        with tiff.opened(tmp_path / f"{n}.tif") as fetch:
+            signatures.add(tiff.read_directory(fetch).signature)
+    assert len(signatures) == 4

@@ -1,0 +1,85 @@
+"""The cache of overlays: found by content, safe against damage and against other runs."""
+
+import threading
+
+import numpy as np
+import pytest
+import shapely
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.projection import overlay_on_grid
+from bavlo.core.space.regions import Regions
+from bavlo.regions import cache as overlaycache
+from support import run
+
+LAYOUT = GridLayout(np.linspace(0, 20, 81), np.linspace(0, 10, 41))
+
+
+@pytest.fixture
+def cache(tmp_path, monkeypatch):
+    monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
+    monkeypatch.setattr(overlaycache, "WORTH", 0.0)
+    return tmp_path / "cache"
+
+
+def regions(shift=0.0):
+    shapes = [shapely.Point(5 + shift, 5).buffer(3), shapely.box(8, 1, 12.3, 9)]
+    return Regions(("a", "b"), np.array(shapes, object))
+
+
+def same(one, other):
+    return all(np.array_equal(getattr(one, n), getattr(other, n)) for n in overlaycache.PARTS)
+
+
+def compute(of=None):
+    return overlay_on_grid(of or regions(), LAYOUT)
+
+
+def test_an_entry_comes_back_as_it_was_and_another_content_has_another(cache):
+    made = overlaycache.cached(regions(), LAYOUT, compute)
+    again = overlaycache.cached(regions(), LAYOUT, lambda: pytest.fail("was computed again"))
+    assert same(made, again)
+    overlaycache.cached(regions(0.1), LAYOUT, lambda: compute(regions(0.1)))
+    finer = GridLayout(LAYOUT.x_edges, LAYOUT.y_edges + 1e-9)
+    overlaycache.cached(regions(), finer, compute)
+    assert len(overlaycache.entries()) == 3
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_damaged_entry_is_computed_anew(cache, seed):
+    made = overlaycache.cached(regions(), LAYOUT, compute)
+    path = overlaycache.entries()[0]
+    data = bytearray(path.read_bytes())
+    rng = np.random.default_rng(seed)
+    if seed % 3 == 0:
+        data = data[: rng.integers(0, len(data))]
+    else:
+        for place in rng.integers(0, len(data), 20):
+            data[place] ^= 0xFF
+    path.write_bytes(bytes(data))
+    assert same(overlaycache.cached(regions(), LAYOUT, compute), made)
+    assert same(overlaycache.cached(regions(), LAYOUT, compute), made)
+
+
+def test_runs_at_the_same_time_do_not_harm_one_another(cache):
+    made, found = compute(), []
+    threads = [
+        threading.Thread(
+            target=lambda: found.append(overlaycache.cached(regions(), LAYOUT, compute))
+        )
+        for _ in range(16)
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(found) == 16
+    assert all(same(one, made) for one in found)
+    assert len(list(cache.iterdir())) == 1  # and no drafts
+
+
+def test_the_command_shows_and_clears(cache):
+    overlaycache.cached(regions(), LAYOUT, compute)
+    assert "1 overlay," in run("cache").stdout
+    assert "removed 1 overlay," in run("cache", "--clear").stdout
+    assert "0 overlays" in run("cache").stdout

@@ -1,10 +1,22 @@
-"""The demo data, made once for all tests."""
+"""One profile of hypothesis, and the demo data, made once for all tests and all workers."""
 
+import fcntl
 import os
 
 import pytest
+from hypothesis import settings
 
-from support import run
+from support import program
+
+settings.register_profile("bavlo", deadline=None, derandomize=True)
+settings.load_profile("bavlo")
+
+
+def pytest_collection_modifyitems(items):
+    """Whatever needs the demo data is slow."""
+    for item in items:
+        if "demo" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.slow)
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -15,8 +27,15 @@ def own_cache(tmp_path_factory):
 
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory):
-    """The demo data and what the worked example made of it."""
-    folder = tmp_path_factory.mktemp("world") / "sorrel"
-    done = run("demo", folder)
-    (folder / "said.txt").write_text(done.stdout)
+    """The demo data and what the worked example made of it; tests leave it as it is."""
+    shared = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        shared = shared.parent
+    folder = shared / "world" / "sorrel"
+    folder.parent.mkdir(exist_ok=True)
+    with (folder.parent / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (folder / "said.txt").exists():
+            done = program("demo", folder)
+            (folder / "said.txt").write_text(done.stdout)
     return folder

@@ -1,5 +1,7 @@
 """Grids, regions and overlays made for tests, and the installed program."""
 
+import contextlib
+import io
 import subprocess
 import sys
 from pathlib import Path
@@ -8,6 +10,7 @@ import netCDF4
 import numpy as np
 import shapely
 
+from bavlo.cli.main import main
 from bavlo.core.reduce.period_state import StepWeights
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.time.axis import DAY, to_instant
@@ -20,14 +23,31 @@ from bavlo.regions.vector import Features, write
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
 
-def run(*arguments, cwd=None, check=True):
-    """Run the installed program."""
+def program(*arguments, cwd=None, check=True):
+    """Run the installed program in a process of its own."""
     done = subprocess.run(
         [str(PROGRAM), *map(str, arguments)], cwd=cwd, capture_output=True, text=True, check=False
     )
     if check:
         assert done.returncode == 0, done.stderr
     return done
+
+
+def run(*arguments, cwd=None, check=True):
+    """Run a command line in this process, with what it said and its exit status."""
+    said, warned = io.StringIO(), io.StringIO()
+    with (
+        contextlib.redirect_stdout(said),
+        contextlib.redirect_stderr(warned),
+        contextlib.chdir(cwd or "."),
+    ):
+        try:
+            status = main([str(argument) for argument in arguments])
+        except SystemExit as end:  # --help
+            status = end.code or 0
+    if check:
+        assert status == 0, warned.getvalue()
+    return subprocess.CompletedProcess(arguments, status, said.getvalue(), warned.getvalue())
 
 
 def write_grid(

@@ -4,7 +4,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from support import box, run, write_grid, write_regions
+from support import box, program, run, write_grid, write_regions
 
 DAYS = pd.date_range("2001-01-01", "2004-12-31")
 EXTREMES = (
@@ -276,7 +276,7 @@ def test_events_tell_dates_peak_and_total(world):
     assert events["peak"].tolist() == [values[a:b].max() for a, b in expected]
     touching = [a == 0 or b == met.size for a, b in expected]
     assert events["open"].tolist() == ["yes" if t else "no" for t in touching]
-    run("chart", out, "--kind", "timeline", "--out", folder / "t.png", "--replace")
+    program("chart", out, "--kind", "timeline", "--out", folder / "t.png", "--replace")
 
 
 def test_return_levels_need_twenty_complete_years(world, demo):

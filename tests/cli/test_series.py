@@ -15,7 +15,7 @@ import shapely
 from bavlo.cli.main import main
 from bavlo.commands import series
 from brute import cell_weights, read_all, weighted_mean, weighted_percentile
-from support import PROGRAM, box, run, write_grid, write_regions
+from support import PROGRAM, box, program, run, write_grid, write_regions
 
 CELL = np.radians(0.125) ** 2 * np.cos(np.radians(35))  # on the unit sphere
 COLUMNS = (
@@ -143,7 +143,7 @@ def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
         [(1, 1, "1GB"), (-1, 2, "1GB"), (1, 8, "4GB"), (1, 2, "400MB")]
     ):
         out = tmp_path / f"{n}.csv"
-        run(
+        program(
             "series",
             *files[::order],
             "--regions",

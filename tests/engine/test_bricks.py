@@ -12,7 +12,7 @@ from bavlo.engine.bricks import BrickStore, bricks_of, cut_into_bricks, joined_b
 NAMES = ["rain", "tmax"]
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     steps=st.integers(1, 60),
     cells=st.integers(1, 400),

@@ -545,6 +545,7 @@ def test_what_the_user_says_about_silent_files_is_used(rain, regions, expected, 
 DAMAGE = ["classic", "netcdf4", "tif", "tif.gz"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", DAMAGE)
 def test_damage_is_an_error_or_changes_nothing_but_is_never_another_number(
     kind, rain, regions, expected, tmp_path
@@ -596,6 +597,7 @@ def deflated_bytes(data):
     return places
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["netcdf", "strips", "tiles"])
 def test_a_turned_bit_in_a_deflated_block_is_an_error_and_never_a_number(
     kind, rain, regions, tmp_path

@@ -76,6 +76,7 @@ def served(tmp_path_factory):
     server.shutdown()
 
 
+@pytest.mark.slow
 def test_a_grid_by_url_gives_the_same_table(served, tmp_path):
     folder, address, _ = served
     regions = ["--regions", folder / "r.geojson", "--measure", "mean,max"]
@@ -178,6 +179,7 @@ def test_a_zarr_store_by_url_gives_the_same_and_only_its_chunks_travel(version, 
     assert 0 < handler.sent - before < whole / 4
 
 
+@pytest.mark.slow
 def test_what_is_not_there_or_is_no_grid_is_said(served):
     folder, address, _ = served
     (folder / "classic.nc").write_bytes(b"CDF\x01" + bytes(100))

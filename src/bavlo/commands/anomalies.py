@@ -24,7 +24,7 @@ from bavlo.tables.schema import ANOMALIES
 def anomalies(request: Request, report: Reporter) -> TableResult:
     """Value, normal, anomaly, percent of normal, score and rank of every period."""
     data = load_series(request, report)
-    base = choose_base(request.climate.base, data.year)
+    base = choose_base(request.climate.base, data.yearly.year)
     if request.climate.score == "spi":
         _check_spi(data)
     parts = [_one_window(data, base, window, request) for window in request.time.window]
@@ -90,21 +90,13 @@ def _one_window(
         _check_window(data)
     combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
     moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
-    found = normals(
-        moved,
-        data.periods.cycle,
-        data.year,
-        base,
-        ("mean", "std"),
-        data.periods.calendar,
-        request.climate.smooth,
-    )
+    found = normals(moved, data.yearly, base, ("mean", "std"), request.climate.smooth)
     place = {kind: n for n, kind in enumerate(found.cycle)}
     which = np.array([place[kind] for kind in data.periods.cycle])
     mean, std = found.values["mean"][which], found.values["std"][which]
     anomaly = moved - mean
     rank, of, score = (np.full_like(moved, np.nan) for _ in range(3))
-    base_years = in_years(data.year, base)
+    base_years = in_years(data.yearly.year, base)
     for n in range(len(found.cycle)):
         like = which == n
         rank[like], of[like] = ranks(moved[like])

@@ -11,8 +11,8 @@ import numpy as np
 
 from bavlo import __version__
 from bavlo.commands.series import series
-from bavlo.core.stats.normals import Base, Normals, normals
-from bavlo.core.time.axis import DAY, to_instant, years_of
+from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals
+from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
 from bavlo.errors import InputError, RequestError
 from bavlo.plan.result import TableResult
@@ -42,8 +42,8 @@ class PeriodSeries:
     steps : (R, P) float64
     expected : (P,) float64
     notes : (R, P, M) object
-    year : (P,) int
-        The year of the last step of each period.
+    yearly
+        The same periods as parts of years.
     about
         Provenance.
     """
@@ -60,7 +60,7 @@ class PeriodSeries:
     steps: np.ndarray
     expected: np.ndarray
     notes: np.ndarray
-    year: np.ndarray
+    yearly: YearlyPeriods
     title: str
     about: dict[str, Any]
 
@@ -96,7 +96,7 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
         table.full("steps")[:, :, 0],
         table.full("steps_expected")[0, :, 0],
         table.full("note"),
-        years_of(periods.end - 1, periods.calendar),
+        YearlyPeriods.of(periods),
         title,
         about,
     )
@@ -180,6 +180,4 @@ def normals_of(
 ) -> Normals:
     """Normals of series (R, P, M); their columns are regions × measures."""
     flat = value.transpose(1, 0, 2).reshape(len(data.periods), -1)
-    return normals(
-        flat, data.periods.cycle, data.year, base, statistics, data.periods.calendar, smooth
-    )
+    return normals(flat, data.yearly, base, statistics, smooth)

@@ -14,7 +14,7 @@ import numpy as np
 
 from bavlo import __version__
 from bavlo.core.stats.anomalies import NORMAL
-from bavlo.core.stats.normals import Base, normals
+from bavlo.core.stats.normals import Base, YearlyPeriods, normals
 from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
@@ -132,10 +132,8 @@ class NormalsWork:
     """Normals of cells, and what is held against them, from the values of all periods."""
 
     bricks: tuple[slice, ...]
-    cycle: tuple[str, ...]
-    years: np.ndarray
+    periods: YearlyPeriods
     base: Base
-    calendar: str
     smooth: int
     product: str
     written: tuple[str, ...]
@@ -143,14 +141,12 @@ class NormalsWork:
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> np.ndarray:
         """(W, b) normals of the written periods, or (P, b) anomalies of all."""
         value = np.asarray(values["value"])
-        found = normals(
-            value, self.cycle, self.years, self.base, ("mean", "std"), self.calendar, self.smooth
-        )
+        found = normals(value, self.periods, self.base, ("mean", "std"), self.smooth)
         position = {kind: n for n, kind in enumerate(found.cycle)}
         mean, std = found.values["mean"], found.values["std"]
         if self.product == NORMAL:
             return mean[[position[name] for name in self.written]]
-        which = np.array([position[kind] for kind in self.cycle])
+        which = np.array([position[kind] for kind in self.periods.cycle])
         return against_normal(self.product, value, mean[which], std[which])
 
 
@@ -170,10 +166,8 @@ def fields_against_normals(
         out: np.ndarray = np.empty((len(plan.written), cells)) if is_normal else values
         work = NormalsWork(
             tuple(bricks_of(cells, count, BRICK_VALUES)),
-            plan.periods.cycle,
-            plan.years,
+            plan.yearly,
             base,
-            plan.periods.calendar,
             plan.request.climate.smooth,
             plan.request.gridding.product,
             plan.written.labels,

@@ -28,7 +28,7 @@ def normals(request: Request, report: Reporter) -> TableResult:
     if request.climate.from_months:
         return _from_months(request, report)
     data = load_series(request, report)
-    base = choose_base(request.climate.base, data.year)
+    base = choose_base(request.climate.base, data.yearly.year)
     found = normals_of(data, data.value, base, request.climate.statistic, request.climate.smooth)
     return _result(request, data, base, found, request.climate.statistic)
 
@@ -55,7 +55,7 @@ def _from_months(request: Request, report: Reporter) -> TableResult:
             "adds up totals and averages means",
             f"leave out ‹combine {data.combine}›",
         )
-    base = choose_base(request.climate.base, data.year)
+    base = choose_base(request.climate.base, data.yearly.year)
     months = normals_of(data, data.value, base, ("mean",), 1)
     values, years = [], []
     for _, (first, count) in wanted:

@@ -1,4 +1,4 @@
-"""Blocks of steps rechunked into bricks of cells with their whole record, in memory or on disk.
+"""Blocks of steps rearranged into bricks of cells with their whole record, in memory or on disk.
 
 Blocks come as (T, C), one run of steps after the other; bricks go out as all steps of a few cells.
 What fits stays in memory; the rest goes, deflated, to a scratch file that is removed afterwards.

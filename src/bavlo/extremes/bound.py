@@ -57,7 +57,7 @@ class ConditionVariable:
         """(T, K) values in `unit` of the steps from `first` on."""
         if self.amounts is None:
             return block
-        return block * self.amounts[first : first + len(block), None]
+        return np.asarray(block * self.amounts[first : first + len(block), None])
 
     @property
     def is_float32(self) -> bool:

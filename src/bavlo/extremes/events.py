@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.axis import iso_days
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert
@@ -59,7 +60,7 @@ class Daily:
         """Turn sums over bricks into shares and means."""
         met, valid, total, weight = self._sums
         with np.errstate(invalid="ignore", divide="ignore"):
-            enough = valid / region_weight >= min_area - 1e-9
+            enough = valid / region_weight >= min_area - ENOUGH
             self.share = np.where(enough & (valid > 0), met / valid, np.nan)
             self.mean = np.where(weight > 0, total / weight, np.nan)
         self._sums = np.zeros(0)

@@ -92,8 +92,10 @@ def least_steps(plan: ExtremesPlan, periods: np.ndarray) -> np.ndarray:
     """(P,) steps from which a period has a value."""
     if not plan.bound:
         return np.zeros(len(periods))
-    return np.maximum(
-        (plan.request.time.least_share - ENOUGH) * plan.assignment.expected[periods], 1e-9
+    return np.asarray(
+        np.maximum(
+            (plan.request.time.least_share - ENOUGH) * plan.assignment.expected[periods], 1e-9
+        )
     )
 
 

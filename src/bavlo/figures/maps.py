@@ -196,7 +196,7 @@ def _positions(limits: np.ndarray, *, about_zero: bool) -> np.ndarray:
     middles = (limits[1:] + limits[:-1]) / 2
     if about_zero:
         reach = np.abs(middles).max() or 1.0
-        return 0.5 + middles / reach / 2
+        return np.asarray(0.5 + middles / reach / 2)
     return np.linspace(0.06, 1, middles.size) if middles.size > 1 else np.array([0.55])
 
 

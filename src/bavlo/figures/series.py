@@ -134,7 +134,7 @@ def _together(lines: Lines) -> Figure:
             name = shortened(region, 30) if several else measure
             if several and len(lines.measures) > 1:
                 name += f", {measure}"
-            _line(axes, lines, r, m, LINES[number % len(LINES)], 1.6, name)
+            _line(axes, lines, (r, m), LINES[number % len(LINES)], name, 1.6)
     heading = lines.title if several else f"{lines.regions[0]} — {lines.title}"
     _finish(figure, [axes], lines, heading)
     if several or len(lines.measures) > 1:
@@ -147,7 +147,7 @@ def _panels(lines: Lines) -> Figure:
     for r, axes in enumerate(panels):
         for m, measure in enumerate(lines.measures):
             name = measure if r == 0 else None
-            _line(axes, lines, r, m, LINES[m % len(LINES)], 1.0, name)
+            _line(axes, lines, (r, m), LINES[m % len(LINES)], name)
     _finish(figure, panels, lines, lines.title)
     named = lines.measures if len(lines.measures) > 1 else []
     place_panels(figure, panels, named)
@@ -155,14 +155,15 @@ def _panels(lines: Lines) -> Figure:
 
 
 def _line(
-    axes: Axes, lines: Lines, r: int, m: int, color: str, width: float, name: str | None
+    axes: Axes, lines: Lines, at: tuple[int, int], color: str, name: str | None, width: float = 1.0
 ) -> None:
-    """One line; a value between two gaps is a dot, since a line could not show it."""
-    values = lines.values[r, :, m]
-    if lines.mean is not None and np.isfinite(lines.mean[r, m]):
-        axes.axhline(
-            lines.mean[r, m], color=color, linewidth=0.9, linestyle=(0, (1, 2.5)), zorder=1
-        )
+    """The line of a region and measure.
+
+    A value between two gaps is a dot, since a line could not show it.
+    """
+    values = lines.values[at[0], :, at[1]]
+    if lines.mean is not None and np.isfinite(lines.mean[at]):
+        axes.axhline(lines.mean[at], color=color, linewidth=0.9, linestyle=(0, (1, 2.5)), zorder=1)
     axes.plot(lines.x, values, color=color, linewidth=width, label=name)
     gap = np.isnan(np.concatenate([[np.nan], values, [np.nan]]))
     alone = ~gap[1:-1] & gap[:-2] & gap[2:]

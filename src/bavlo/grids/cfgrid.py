@@ -229,21 +229,36 @@ class CFGrid:
         return self.step_chunk * rows * columns * variable.dtype.itemsize
 
 
-def variables(path: Path, opener: Opener) -> list[Variable]:
-    """The gridded variables of a file; those with a time axis where there are any."""
-    with opener(path) as container:
-        found = [(v, "time" in order) for v, order in _gridded(container)]
-        timed = any(has_time for _, has_time in found)
-        return [_describe(v) for v, has_time in found if has_time == timed]
+@dataclass(frozen=True)
+class ContainerFormat:
+    """A format whose files hold variables on named dimensions, as CF has them.
 
+    Parameters
+    ----------
+    recognises
+        Whether a file that begins with these bytes is of the format.
+    opener
+        Gives the variables of a file.
+    """
 
-def open_file(path: Path, variable: str, options: ReadOptions, opener: Opener) -> CFGrid:
-    """Read the metadata of one variable."""
-    with opener(path) as container:
-        for stored, axes in _gridded(container):
-            if stored.name == variable:
-                return _grid(path, container, stored, axes, options, opener)
-    raise InputError(path, f"has no gridded variable '{variable}'")
+    recognises: Callable[[Path, bytes], bool]
+    opener: Opener
+    named_by_file = False
+
+    def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
+        """The gridded variables of a file; those with a time axis where there are any."""
+        with self.opener(path) as container:
+            found = [(v, "time" in order) for v, order in _gridded(container)]
+            timed = any(has_time for _, has_time in found)
+            return [_describe(v) for v, has_time in found if has_time == timed]
+
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> CFGrid:
+        """Read the metadata of one variable."""
+        with self.opener(path) as container:
+            for stored, axes in _gridded(container):
+                if stored.name == variable:
+                    return _grid(path, container, stored, axes, options, self.opener)
+        raise InputError(path, f"has no gridded variable '{variable}'")
 
 
 def _gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:

@@ -105,7 +105,7 @@ def _middles(time: TimeAxis) -> np.ndarray:
     middle = time.start + time.duration // 2
     from bavlo.core.time.axis import DAY
 
-    return middle // DAY if time.length == DAY else middle
+    return np.asarray(middle // DAY if time.length == DAY else middle)
 
 
 @dataclass(frozen=True, eq=False)

@@ -252,7 +252,8 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     file_of = np.repeat(np.arange(len(files)), counts)
     step_in = np.concatenate([np.arange(n) for n in counts])
     order = np.argsort(stamps, kind="stable")
-    order = _without_repeats(files, stamps, file_of, step_in, order, times[0].calendar, options)
+    steps = _Steps(tuple(files), stamps, file_of, step_in, times[0].calendar)
+    order = _without_repeats(steps, order, options)
     bounds = None
     if all(t.bounds is not None for t in times):
         bounds = np.concatenate([t.bounds for t in times if t.bounds is not None])[order]
@@ -280,42 +281,50 @@ def _axis(raw: RawTimes, options: ReadOptions) -> TimeAxis:
     return axis
 
 
-def _without_repeats(
-    files: list[GridFile],
-    stamps: np.ndarray,
-    file_of: np.ndarray,
-    step_in: np.ndarray,
-    order: np.ndarray,
-    calendar: str,
-    options: ReadOptions,
-) -> np.ndarray:
+@dataclass(frozen=True, eq=False)
+class _Steps:
+    """The steps of all files.
+
+    Parameters
+    ----------
+    stamps, file_of, step_in : (T,) int64
+        Time stamp of each, number of its file, and its number in that file.
+    """
+
+    files: tuple[GridFile, ...]
+    stamps: np.ndarray
+    file_of: np.ndarray
+    step_in: np.ndarray
+    calendar: str
+
+    def read(self, step: int) -> np.ndarray:
+        """(1, C) values of all cells."""
+        file, number = self.files[self.file_of[step]], int(self.step_in[step])
+        return np.asarray(file.read(number, number + 1, whole(file.layout.shape)))
+
+
+def _without_repeats(steps: _Steps, order: np.ndarray, options: ReadOptions) -> np.ndarray:
     """The order of steps without those that stand in two files.
 
     Two files may repeat each other; where they differ, `prefer` decides.
     """
-    again = np.flatnonzero(np.diff(stamps[order]) == 0) + 1
+    again = np.flatnonzero(np.diff(steps.stamps[order]) == 0) + 1
     if not again.size:
         return order
     drop = []
     for later in again.tolist():
         a, b = int(order[later - 1]), int(order[later])
-        one, other = files[file_of[a]], files[file_of[b]]
-        when = iso_day(int(stamps[a]), calendar)
-        if options.prefer is None:
-            cells = whole(one.layout.shape)
-            values = [
-                file.read(int(step_in[n]), int(step_in[n]) + 1, cells)
-                for file, n in ((one, a), (other, b))
-            ]
-            if not np.array_equal(values[0], values[1], equal_nan=True):
-                what = (
-                    f"has the step {when} twice"
-                    if one is other
-                    else f"has the step {when}, as {one.path.name} has, with other values"
-                )
-                raise InputError(
-                    other.path, what, "leave one of them out, or use ‹prefer› first or last"
-                )
+        one, other = (steps.files[steps.file_of[n]] for n in (a, b))
+        when = iso_day(int(steps.stamps[a]), steps.calendar)
+        if options.prefer is None and not np.array_equal(
+            steps.read(a), steps.read(b), equal_nan=True
+        ):
+            what = f"has the step {when}, as {one.path.name} has, with other values"
+            if one is other:
+                what = f"has the step {when} twice"
+            raise InputError(
+                other.path, what, "leave one of them out, or use ‹prefer› first or last"
+            )
         drop.append(later - 1 if options.prefer == "last" else later)
         if options.prefer != "last":
             order[later] = a  # a third repeat is compared with the first again
@@ -375,7 +384,7 @@ def _beside(tiles: list[JoinedGrid]) -> TiledGrid:
 def _all_edges(edges: list[np.ndarray], size: float) -> np.ndarray:
     """Edges of all tiles, ascending, those that differ by rounding only taken as one."""
     every = np.sort(np.concatenate(edges))
-    return every[np.concatenate([[True], np.diff(every) > 1e-4 * size])]
+    return np.asarray(every[np.concatenate([[True], np.diff(every) > 1e-4 * size])])
 
 
 def _inside(centres: np.ndarray, edges: np.ndarray) -> np.ndarray:

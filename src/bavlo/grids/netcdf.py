@@ -12,10 +12,8 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.values.kinds import Variable
 from bavlo.grids import cf, cfgrid
-from bavlo.grids.cfgrid import CFGrid, Container, Stored
-from bavlo.grids.source import ReadOptions
+from bavlo.grids.cfgrid import Container, Stored
 
 MAGIC = (b"CDF\x01", b"CDF\x02", b"CDF\x05", b"\x89HDF\r\n\x1a\n")
 MOST_OPEN = 8
@@ -29,16 +27,6 @@ _open: OrderedDict[Path, tuple[Any, Container]] = OrderedDict()
 def recognises(path: Path, head: bytes) -> bool:
     """Whether a file that begins with these bytes is NetCDF."""
     return head.startswith(MAGIC)
-
-
-def variables(path: Path, options: ReadOptions) -> list[Variable]:
-    """The gridded variables of a file."""
-    return cfgrid.variables(path, container)
-
-
-def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
-    """Read the metadata of one variable."""
-    return cfgrid.open_file(path, variable, options, container)
 
 
 @contextmanager
@@ -127,3 +115,6 @@ def close_all() -> None:
     with LOCK:
         while _open:
             _open.popitem()[1][0].close()
+
+
+FORMAT = cfgrid.ContainerFormat(recognises, container)

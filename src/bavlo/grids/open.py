@@ -1,14 +1,12 @@
 """Grids: one variable on (time, y, x), from one or many files.
 
-To add a format, write a module with `recognises`, `variables` and `open_file` and name it in
-FORMATS.
+To add a format, write a module with a `GridFormat` and name it in FORMATS.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from types import ModuleType
 
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
@@ -16,15 +14,16 @@ from bavlo.grids import netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import join
 from bavlo.grids.raster import RasterGrid
-from bavlo.grids.source import GridFile, GridSource, ReadOptions
+from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
 from bavlo.grids.urls import BY_URL, first_bytes, url_of
 
-FORMATS: tuple[ModuleType, ...] = (remote, netcdf, zarr, raster)
+# In this order a file is recognised.
+FORMATS: tuple[GridFormat, ...] = (remote.FORMAT, netcdf.FORMAT, zarr.FORMAT, raster.FORMAT)
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
 
 
-def format_of(path: Path) -> ModuleType | None:
+def format_of(path: Path) -> GridFormat | None:
     """The format of a grid file, told by its content; None where it is none of them."""
     head = b""
     url = url_of(path)
@@ -64,7 +63,7 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
         module = _format(path)
         found = [v.name for v in module.variables(path, options)]
         # Rasters are named by their files, which may differ (a tile, a date).
-        wanted = found[0] if module is raster and len(found) == 1 else name
+        wanted = found[0] if module.named_by_file and len(found) == 1 else name
         if wanted not in found:
             raise InputError(
                 path,
@@ -94,7 +93,7 @@ def _by_their_names(
     ]
 
 
-def _format(path: Path) -> ModuleType:
+def _format(path: Path) -> GridFormat:
     found = format_of(path)
     if found is None and url_of(path) is not None:
         raise InputError(

@@ -285,10 +285,26 @@ def plain_name(path: Path) -> str:
     return name
 
 
-def variables(path: Path, options: ReadOptions) -> list[Variable]:
-    """The one variable of a raster, or several where bands name different ones."""
-    with _dataset(path) as data:
-        return [_variable(path, data, element) for element in _elements(data)]
+class RasterFormat:
+    """All that the raster library reads."""
+
+    named_by_file = True
+
+    def recognises(self, path: Path, head: bytes) -> bool:
+        """Whether the raster library can open a file that begins with these bytes."""
+        return recognises(path, head)
+
+    def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
+        """The one variable of a raster, or several where bands name different ones."""
+        with _dataset(path) as data:
+            return [_variable(path, data, element) for element in _elements(data)]
+
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> RasterGrid:
+        """Read the metadata of a raster file."""
+        return open_file(path, variable, options)
+
+
+FORMAT = RasterFormat()
 
 
 def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:

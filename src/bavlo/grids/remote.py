@@ -10,11 +10,9 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.values.kinds import Variable
 from bavlo.grids import cfgrid
-from bavlo.grids.cfgrid import CFGrid, Container, Stored
+from bavlo.grids.cfgrid import Container, Stored
 from bavlo.grids.netcdf import MAGIC
-from bavlo.grids.source import ReadOptions
 from bavlo.grids.urls import hdf5, url_of
 
 OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
@@ -23,16 +21,6 @@ OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 def recognises(path: Path, head: bytes) -> bool:
     """Whether a path is the URL of a NetCDF file; a classic one is refused when it is opened."""
     return url_of(path) is not None and head.startswith(MAGIC)
-
-
-def variables(path: Path, options: ReadOptions) -> list[Variable]:
-    """The gridded variables of a file."""
-    return cfgrid.variables(path, container)
-
-
-def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
-    """Read the metadata of one variable."""
-    return cfgrid.open_file(path, variable, options, container)
 
 
 @contextmanager
@@ -94,3 +82,6 @@ def _plain(value: Any) -> Any:
     if isinstance(value, np.ndarray) and value.size == 1:
         return _plain(value.ravel()[0])
     return value
+
+
+FORMAT = cfgrid.ContainerFormat(recognises, container)

@@ -57,7 +57,7 @@ class CellSubset:
             return stored
         if len(stored) == 1:
             # Places are known to be inside; unchecked it takes half of the time.
-            return stored[0].take(self.within, mode="clip")[None]
+            return np.asarray(stored[0].take(self.within, mode="clip")[None])
         return np.take(stored, self.within, axis=1, mode="clip")
 
     def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
@@ -234,6 +234,31 @@ class GridFile(Protocol):
 
         They go `into` an array of that shape where one is given.
         """
+
+
+class GridFormat(Protocol):
+    """A format of grid files.
+
+    Attributes
+    ----------
+    named_by_file
+        Whether the one variable of a file goes by the file's name, which may differ among the
+        files of a grid.
+    """
+
+    @property
+    def named_by_file(self) -> bool:
+        """Whether a variable goes by the name of its file."""
+
+    @property
+    def recognises(self) -> Callable[[Path, bytes], bool]:
+        """Whether a file that begins with these bytes is of the format."""
+
+    def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
+        """The gridded variables of a file."""
+
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> GridFile:
+        """Read the metadata of one variable."""
 
 
 class GridSource(Protocol):

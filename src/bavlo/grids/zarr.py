@@ -10,12 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids import cf, cfgrid
 from bavlo.grids import urls as addresses
-from bavlo.grids.cfgrid import CFGrid, Container, Stored
-from bavlo.grids.source import ReadOptions
+from bavlo.grids.cfgrid import Container, Stored
 
 MARKS = (".zgroup", ".zmetadata", "zarr.json", ".zarray")
 
@@ -26,16 +24,6 @@ def recognises(path: Path, head: bytes) -> bool:
     if url is not None:
         return any(addresses.exists(f"{url.rstrip('/')}/{mark}") for mark in MARKS)
     return path.is_dir() and any((path / mark).exists() for mark in MARKS)
-
-
-def variables(path: Path, options: ReadOptions) -> list[Variable]:
-    """The gridded variables of a store."""
-    return cfgrid.variables(path, container)
-
-
-def open_file(path: Path, variable: str, options: ReadOptions) -> CFGrid:
-    """Read the metadata of one variable."""
-    return cfgrid.open_file(path, variable, options, container)
 
 
 @contextmanager
@@ -94,3 +82,6 @@ def _arrays(group: Any, prefix: str) -> Iterator[tuple[str, Any]]:
 
 def _read(array: Any, key: Any) -> np.ndarray:
     return np.asarray(array[key])
+
+
+FORMAT = cfgrid.ContainerFormat(recognises, container)

@@ -10,8 +10,8 @@ from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.regrid import Regrid, regrid_onto
 from bavlo.core.stats.anomalies import ANOMALY, NORMAL, PERCENT, SCORE, VALUE
-from bavlo.core.stats.normals import Base, choose_base, in_years
-from bavlo.core.time.axis import STATIC, years_of
+from bavlo.core.stats.normals import Base, YearlyPeriods, choose_base, in_years
+from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
@@ -45,8 +45,8 @@ class GridPlan:
     ----------
     periods, written
         Those that are computed, and those that are written.
-    years : (P,) int
-        The year of the last step of each period that is computed.
+    yearly
+        Those that are computed, as parts of years.
     base
         Years of the normals; None where values are written as they are.
     reported : (W,) int
@@ -68,7 +68,7 @@ class GridPlan:
     periods: PeriodAxis
     written: PeriodAxis
     left_out: tuple[str, ...]
-    years: np.ndarray
+    yearly: YearlyPeriods
     base: Base | None
     reported: np.ndarray
     reducer: CellReducer
@@ -110,14 +110,14 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
             raise RequestError("onto", "class codes are not averaged", "leave it out")
         target = open_grid((request.gridding.onto,)).layout
         onto = target, regrid_onto(layout, target)
-    years = years_of(periods.axis.end - 1, periods.axis.calendar)
+    yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
     if product != VALUE:
-        base = choose_base(request.climate.base, years)
+        base = choose_base(request.climate.base, yearly.year)
         reported = reported_periods(request.time, periods.axis)
         written = periods.axis.take(reported)
     if product == NORMAL and base is not None:
-        written = periods_of_the_year(periods.axis, years, base)
+        written = periods_of_the_year(periods.axis, yearly.year, base)
     return GridPlan(
         request,
         source,
@@ -126,7 +126,7 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         periods.axis,
         written,
         periods.left_out,
-        years,
+        yearly,
         base,
         reported,
         CellReducer(step_weights, rules_of(request, combine, what)),
@@ -235,4 +235,4 @@ def against_normal(
             return np.where(mean != 0, value / mean * 100, np.nan)
         if product == SCORE:
             return np.where(std > 0, (value - mean) / std, np.nan)
-    return value - mean
+    return np.asarray(value - mean)

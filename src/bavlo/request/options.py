@@ -393,7 +393,9 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         else:
             values[option.field] = option.read(value)
     values["grids.by_grid"] = tuple(by_grid)
-    return _assembled(command, values)
+    request = _assembled(command, values)
+    request.time.rule  # noqa: B018  refuses what is no period at once
+    return request
 
 
 def _assembled(command: str, values: Mapping[str, Any]) -> Request:

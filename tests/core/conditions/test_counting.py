@@ -73,7 +73,7 @@ def records(draw):
     return period, follows, met, sorted({0, *cuts, steps}), cut
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150)
 @given(records(), st.integers(1, 6), st.randoms(use_true_random=False))
 def test_counts_are_those_of_a_plain_loop_however_the_record_is_cut(record, least, random):
     period, follows, met, cuts, cut = record
@@ -103,7 +103,7 @@ def test_counts_are_those_of_a_plain_loop_however_the_record_is_cut(record, leas
             assert found == counts
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150)
 @given(records(), st.integers(1, 6), st.sampled_from([0, 1, 9]))
 def test_periods_given_out_early_are_final_and_the_same_in_trees_of_any_shape(
     record, least, highest

@@ -25,7 +25,7 @@ values = arrays.arrays(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(block=values, seed=st.integers(0, 99), percent=st.sampled_from([0, 5, 50, 90, 99.5, 100]))
 def test_measures_agree_with_plain_loops(block, seed, percent):
     shared = some_overlay(np.random.default_rng(seed), 4, 12)

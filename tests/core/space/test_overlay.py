@@ -97,7 +97,7 @@ def shapes(draw):
 
 
 @pytest.mark.parametrize("name", GRIDS)
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(shape=shapes())
 def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape):
     x_edges, y_edges = GRIDS[name]
@@ -113,7 +113,7 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
 
 
 @pytest.mark.parametrize("name", GRIDS)
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(shape=shapes(), turns=st.sampled_from([-360.0, 0.0, 360.0]), south=st.sampled_from([0, -66]))
 def test_fractions_on_the_sphere_agree_with_quadrature(name, shape, turns, south):
     x_edges, y_edges = GRIDS[name]

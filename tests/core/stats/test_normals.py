@@ -7,7 +7,14 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from bavlo.core.stats.anomalies import gamma_fit, ranks, spi
-from bavlo.core.stats.normals import Base, default_base, normals, parse_base, percentile_8
+from bavlo.core.stats.normals import (
+    Base,
+    YearlyPeriods,
+    default_base,
+    normals,
+    parse_base,
+    percentile_8,
+)
 from bavlo.core.stats.windows import windowed
 from bavlo.core.time.axis import to_dates, to_instant
 from bavlo.core.time.periods import PeriodRule, periods_between
@@ -30,7 +37,7 @@ def test_a_normal_needs_four_fifths_of_the_base_years(missing, there):
     july = np.array(axis.cycle) == "07"
     gone = july & (year >= 1991) & (year < 1991 + missing)
     values[gone] = np.nan
-    found = normals(values, axis.cycle, year, BASE, ("mean", "std", "min", "max"), "standard")
+    found = normals(values, YearlyPeriods.of(axis), BASE, ("mean", "std", "min", "max"))
     place = found.cycle.index("07")
     kept = values[july & (year >= 1991) & (year <= 2020) & ~gone, 0]
     assert found.years[place, 0] == 30 - missing
@@ -45,7 +52,7 @@ def test_a_normal_needs_four_fifths_of_the_base_years(missing, there):
 
 def test_years_that_the_data_do_not_reach_count_as_missing():
     axis, year = years_of(2000, 2020)
-    found = normals(np.ones((len(axis), 1)), axis.cycle, year, BASE, ("mean",), "standard")
+    found = normals(np.ones((len(axis), 1)), YearlyPeriods.of(axis), BASE, ("mean",))
     assert np.isnan(found.values["mean"]).all()
     with pytest.raises(RequestError, match=r"of 1991\.\.2020 only 21 years"):
         default_base(year)
@@ -57,22 +64,22 @@ def test_years_that_the_data_do_not_reach_count_as_missing():
 
 
 def test_the_normal_of_29_february_is_the_mean_of_its_neighbours_unless_smoothed():
-    axis, year = years_of(1991, 2020, kind="day")
+    axis, _ = years_of(1991, 2020, kind="day")
     rng = np.random.default_rng(1)
     values = rng.random((len(axis), 2))
-    found = normals(values, axis.cycle, year, BASE, ("mean",), "standard")
+    found = normals(values, YearlyPeriods.of(axis), BASE, ("mean",))
     leap = found.cycle.index("02-29")
     assert len(found.cycle) == 366
     mean = found.values["mean"]
     np.testing.assert_allclose(mean[leap], (mean[leap - 1] + mean[leap + 1]) / 2)
     plain = values[np.array(axis.cycle) == "07-09"].mean(axis=0)
     np.testing.assert_allclose(mean[found.cycle.index("07-09")], plain)
-    smooth = normals(values, axis.cycle, year, BASE, ("mean",), "standard", smooth=31)
+    smooth = normals(values, YearlyPeriods.of(axis), BASE, ("mean",), smooth=31)
     first = smooth.values["mean"][0]
     days = list(range(-15, 16))
     np.testing.assert_allclose(first, mean[days].mean(axis=0))
-    no_leap, year = years_of(1991, 2020, "noleap", "day")
-    found = normals(np.ones((len(no_leap), 1)), no_leap.cycle, year, BASE, ("mean",), "noleap")
+    no_leap, _ = years_of(1991, 2020, "noleap", "day")
+    found = normals(np.ones((len(no_leap), 1)), YearlyPeriods.of(no_leap), BASE, ("mean",))
     assert len(found.cycle) == 365
 
 
@@ -80,7 +87,7 @@ def test_a_season_over_the_years_end_belongs_to_the_year_of_its_last_step():
     axis, year = years_of(1990, 2021, kind="season")
     winter = np.array(axis.cycle) == "DJF"
     values = np.where(winter, year, 0.0)[:, None]
-    found = normals(values, axis.cycle, year, Base(1991, 2020), ("min", "max"), "standard")
+    found = normals(values, YearlyPeriods.of(axis), Base(1991, 2020), ("min", "max"))
     place = found.cycle.index("DJF")
     assert (found.values["min"][place, 0], found.values["max"][place, 0]) == (1991, 2020)
     assert axis.labels[np.flatnonzero(winter & (year == 1991))[0]] == "1990/91-DJF"

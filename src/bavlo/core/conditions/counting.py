@@ -469,7 +469,7 @@ class Runs:
     @property
     def length(self) -> np.ndarray:
         """(T, K) int32, 0 where not met."""
-        return (self.end - self.start) * self.occurs
+        return np.asarray((self.end - self.start) * self.occurs)
 
     @property
     def head(self) -> np.ndarray:

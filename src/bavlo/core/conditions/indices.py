@@ -70,7 +70,7 @@ class Record:
     @property
     def columns(self) -> int:
         """Number of columns."""
-        return max(a.shape[1] for a in (self.rain, self.tmax, self.tmin))
+        return int(max(a.shape[1] for a in (self.rain, self.tmax, self.tmin)))
 
     def of(self, name: str) -> np.ndarray:
         """(T, K) values of a variable."""
@@ -130,7 +130,7 @@ class Record:
         share[np.isnan(values) | np.isnan(limits)] = np.nan
         there = self.sum((~np.isnan(share)).astype(np.float64))
         with np.errstate(invalid="ignore", divide="ignore"):
-            return 100 * self.sum(share) / there
+            return np.asarray(100 * self.sum(share) / there)
 
     def wet_limit(self, percent: float) -> np.ndarray:
         """(K,) percentile of the wet days of the base."""
@@ -206,7 +206,7 @@ def _range(r: Record) -> np.ndarray:
     away = r.tmax - r.tmin
     there = r.sum((~np.isnan(away)).astype(np.float64))
     with np.errstate(invalid="ignore", divide="ignore"):
-        return r.sum(away) / there
+        return np.asarray(r.sum(away) / there)
 
 
 def _growing_season(r: Record) -> np.ndarray:

@@ -108,7 +108,7 @@ class Gaps:
     def whole(self, start: np.ndarray, end: np.ndarray) -> np.ndarray:
         """(P, K) longest time without data from the beginnings to the ends (P,) of the periods."""
         longest = np.maximum(self.longest, self.first - start[:, None])
-        return np.maximum(longest, end[:, None] - self.last)
+        return np.asarray(np.maximum(longest, end[:, None] - self.last))
 
 
 def find_gaps(

@@ -62,12 +62,12 @@ class GridLayout:
     @cached_property
     def x_centres(self) -> np.ndarray:
         """(nx,) middle of each column."""
-        return (self.x_edges[:-1] + self.x_edges[1:]) / 2
+        return np.asarray((self.x_edges[:-1] + self.x_edges[1:]) / 2)
 
     @cached_property
     def y_centres(self) -> np.ndarray:
         """(ny,) middle of each row."""
-        return (self.y_edges[:-1] + self.y_edges[1:]) / 2
+        return np.asarray((self.y_edges[:-1] + self.y_edges[1:]) / 2)
 
     @cached_property
     def cell_size(self) -> tuple[float, float]:
@@ -224,7 +224,9 @@ def outline_areas(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
     """
     x = np.radians((lon - lon[:, :1] + 180) % 360 - 180)
     y = zone_area(lat)
-    return np.abs(np.sum(x * np.roll(y, -1, axis=1) - np.roll(x, -1, axis=1) * y, axis=1)) / 2
+    return np.asarray(
+        np.abs(np.sum(x * np.roll(y, -1, axis=1) - np.roll(x, -1, axis=1) * y, axis=1)) / 2
+    )
 
 
 def zone_area(latitude: np.ndarray) -> np.ndarray:
@@ -250,7 +252,7 @@ def zone_area(latitude: np.ndarray) -> np.ndarray:
     e = np.sqrt(e2)
     sine = np.sin(np.radians(latitude))
     half_b2 = SEMI_MAJOR_KM**2 * (1 - e2) / 2
-    return half_b2 * (sine / (1 - e2 * sine**2) + np.arctanh(e * sine) / e)
+    return np.asarray(half_b2 * (sine / (1 - e2 * sine**2) + np.arctanh(e * sine) / e))
 
 
 def zone_width(latitude: np.ndarray) -> np.ndarray:

@@ -171,7 +171,7 @@ def sphere_areas(edges: RegionEdges) -> np.ndarray:
     origin = _home(edges)
     _, area = _sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
     total = np.bincount(edges.region, weights=area, minlength=edges.count)
-    return np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2
+    return np.asarray(np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2)
 
 
 def ellipsoid_areas(edges: RegionEdges) -> np.ndarray:
@@ -322,10 +322,10 @@ def _shares(
     nx, ny = x_lines.size - 1, y_lines.size - 1
     # Every edge is taken from its western end, so that the edge that two neighbours share is
     # split and rounded alike for both and they never share more than a cell has.
-    rechunked = (edges.x0 > edges.x1) | ((edges.x0 == edges.x1) & (edges.y0 > edges.y1))
-    x0, x1 = np.where(rechunked, edges.x1, edges.x0), np.where(rechunked, edges.x0, edges.x1)
-    y0, y1 = np.where(rechunked, edges.y1, edges.y0), np.where(rechunked, edges.y0, edges.y1)
-    sign = np.where(rechunked, -1.0, 1.0)
+    backward = (edges.x0 > edges.x1) | ((edges.x0 == edges.x1) & (edges.y0 > edges.y1))
+    x0, x1 = np.where(backward, edges.x1, edges.x0), np.where(backward, edges.x0, edges.x1)
+    y0, y1 = np.where(backward, edges.y1, edges.y0), np.where(backward, edges.y0, edges.y1)
+    sign = np.where(backward, -1.0, 1.0)
 
     # Horizontal edges enclose nothing, and neither does what lies north, south or east.
     keep = (y0 != y1) & (np.maximum(y0, y1) > y_lines[0]) & (np.minimum(y0, y1) < y_lines[-1])

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import sparse
 
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.errors import InputError
@@ -32,7 +33,7 @@ class Regrid:
         weight = self._sum(there.astype(np.float64))
         total = self._sum(np.where(there, values, 0.0))
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where((weight >= min_area - 1e-9) & (weight > 0), total / weight, np.nan)
+            return np.where((weight >= min_area - ENOUGH) & (weight > 0), total / weight, np.nan)
 
     def _sum(self, values: np.ndarray) -> np.ndarray:
         return np.asarray(self.columns @ (self.rows @ values).T).T

@@ -114,7 +114,7 @@ def axis_shares(
     share : (N,) float64
         Part of the target cell that the source cell covers.
     """
-    rechunked = target[0] > target[-1], source[0] > source[-1]
+    descends = target[0] > target[-1], source[0] > source[-1]
     a = np.sort(target)
     b = np.sort(source)
     lines = np.unique(np.concatenate([a, b]))
@@ -130,11 +130,11 @@ def axis_shares(
         if not latitude:
             return np.diff(edges)
         half = np.radians(np.diff(edges)) / 2
-        return 2 * np.cos(np.radians(edges[1:] + edges[:-1]) / 2) * np.sin(half)
+        return np.asarray(2 * np.cos(np.radians(edges[1:] + edges[:-1]) / 2) * np.sin(half))
 
     share = lengths(lines) / lengths(a)[cell]
-    cell = a.size - 2 - cell if rechunked[0] else cell
-    other = b.size - 2 - other if rechunked[1] else other
+    cell = a.size - 2 - cell if descends[0] else cell
+    other = b.size - 2 - other if descends[1] else other
     return cell, other, share
 
 
@@ -185,5 +185,5 @@ def brought_onto(
     if total:
         own = _areas(source, np.arange(filled.size)).reshape(source.shape)
         new = _areas(target, np.arange(target.shape[0] * target.shape[1])).reshape(target.shape)
-        return np.asarray(columns @ (rows @ (filled / own)).T).T * new
+        return np.asarray(np.asarray(columns @ (rows @ (filled / own)).T).T * new)
     return np.asarray(columns @ (rows @ filled).T).T

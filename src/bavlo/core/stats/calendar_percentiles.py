@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
 
@@ -137,7 +138,7 @@ def _percentiles(sample: np.ndarray, percents: tuple[float, ...]) -> list[np.nda
     if not np.isnan(ordered[:, -1]).any():
         return [_mixed(ordered, *position(number, percent)) for percent in percents]
     count = number - np.isnan(sample).sum(axis=1)
-    enough = count >= LEAST_SHARE * number - 1e-9
+    enough = count >= LEAST_SHARE * number - ENOUGH
     ordered[~enough] = 0
     return [
         np.where(enough, percentile_8(np.where(enough, ordered.T, 0.0), percent), np.nan)

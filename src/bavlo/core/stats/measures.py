@@ -167,10 +167,10 @@ class CellSample:
         """(T, C) where data is missing, or (1, C) where every step misses the same cells."""
         missing = np.isnan(self.block)
         if len(missing) == 1:
-            return missing
+            return np.asarray(missing)
         first = missing[:1].tobytes()
         alike = all(row.tobytes() == first for row in missing[1:])
-        return missing[:1] if alike else missing
+        return np.asarray(missing[:1] if alike else missing)
 
     @cached_property
     def valid_weight(self) -> np.ndarray:

@@ -7,7 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.time.axis import to_instant
+from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.time.axis import to_instant, years_of
+from bavlo.core.time.periods import PeriodAxis
 from bavlo.errors import RequestError
 
 LEAST_SHARE = 0.8  # of the base years, WMO-No. 1203 §4.4
@@ -27,6 +29,30 @@ class Base:
 
     def __len__(self) -> int:
         return self.last - self.first + 1
+
+
+@dataclass(frozen=True, eq=False)
+class YearlyPeriods:
+    """Periods that come back every year.
+
+    Parameters
+    ----------
+    cycle
+        The period of the year of each of the P periods.
+    year : (P,) int
+        The year that each belongs to: that of its last step.
+    calendar
+        A CF calendar.
+    """
+
+    cycle: tuple[str, ...]
+    year: np.ndarray
+    calendar: str
+
+    @classmethod
+    def of(cls, periods: PeriodAxis) -> YearlyPeriods:
+        """The years and cycle of some periods."""
+        return cls(periods.cycle, years_of(periods.end - 1, periods.calendar), periods.calendar)
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,11 +89,9 @@ def parse_statistic(name: str) -> str:
 
 def normals(
     values: np.ndarray,
-    cycle: Sequence[str],
-    year: np.ndarray,
+    periods: YearlyPeriods,
     base: Base,
     statistics: Sequence[str],
-    calendar: str,
     smooth: int = 1,
 ) -> Normals:
     """Normals of series.
@@ -76,10 +100,8 @@ def normals(
     ----------
     values : (P, K) float64
         K series, NaN where a period is not complete.
-    cycle
-        The period of the year of each of the P periods.
-    year : (P,) int
-        The year that each belongs to: that of its last step.
+    periods
+        The P periods.
     statistics
         mean, std (with n - 1), min, max, pNN (Hyndman-Fan type 8).
     smooth
@@ -90,20 +112,20 @@ def normals(
     WMO-No. 1203 (2017), §4.4: at least 80 % of the base years in which the period exists. Without
     smoothing the normal of 29 February is the mean of its neighbours.
     """
-    kinds = tuple(dict.fromkeys(cycle))
+    kinds = tuple(dict.fromkeys(periods.cycle))
     daily = LEAP_DAY in kinds or len(kinds) > 100
     if daily:
         kinds = tuple(sorted(kinds))
     place = {name: n for n, name in enumerate(kinds)}
-    which = np.array([place[name] for name in cycle])
-    inside = (year >= base.first) & (year <= base.last)
+    which = np.array([place[name] for name in periods.cycle])
+    inside = in_years(periods.year, base)
     shape = (len(kinds), values.shape[1])
     out = {name: np.full(shape, np.nan) for name in statistics}
     years = np.zeros(shape)
     for n, kind in enumerate(kinds):
         block = values[inside & (which == n)]
         years[n] = np.sum(~np.isnan(block), axis=0)
-        enough = years[n] >= LEAST_SHARE * occurrences(kind, base, calendar) - 1e-9
+        enough = years[n] >= LEAST_SHARE * occurrences(kind, base, periods.calendar) - ENOUGH
         enough &= years[n] > 0
         if enough.any():
             for name in statistics:
@@ -161,7 +183,7 @@ def percentile_8(block: np.ndarray, percent: float) -> np.ndarray:
     series = np.arange(block.shape[1])
     share = position - low
     value = ordered[low, series] * (1 - share) + ordered[high, series] * share
-    return np.where(share == 0, ordered[low, series], value)
+    return np.asarray(np.where(share == 0, ordered[low, series], value))
 
 
 def _smoothed(values: np.ndarray, kinds: tuple[str, ...], days: int) -> np.ndarray:

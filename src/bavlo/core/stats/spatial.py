@@ -53,7 +53,7 @@ class SizeClass:
     @cached_property
     def count(self) -> np.ndarray:
         """(G,) cells that have a weight."""
-        return np.maximum(np.count_nonzero(self.weights > 0, axis=1), 1)
+        return np.asarray(np.maximum(np.count_nonzero(self.weights > 0, axis=1), 1))
 
     @cached_property
     def places(self) -> np.ndarray:

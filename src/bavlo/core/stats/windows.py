@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MEAN, MIN, TOTAL
-
-ENOUGH = 1e-9
 
 
 def windowed(

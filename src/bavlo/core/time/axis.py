@@ -47,7 +47,7 @@ class TimeAxis:
     @property
     def duration(self) -> np.ndarray:
         """(T,) int64 microseconds."""
-        return self.end - self.start
+        return np.asarray(self.end - self.start)
 
     @property
     def is_gregorian(self) -> bool:
@@ -87,7 +87,7 @@ class TimeAxis:
 
 def to_dates(instants: np.ndarray, calendar: str) -> np.ndarray:
     """Instants as cftime dates of the calendar."""
-    return cftime.num2date(np.asarray(instants, np.int64), EPOCH, calendar=calendar)
+    return np.asarray(cftime.num2date(np.asarray(instants, np.int64), EPOCH, calendar=calendar))
 
 
 def to_instant(calendar: str, year: int, month: int = 1, day: int = 1) -> int:

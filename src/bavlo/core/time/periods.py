@@ -270,7 +270,7 @@ def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Ass
 def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
     """(P,) how many steps each period has when none is missing; may be fractional."""
     if not isinstance(time.length, str):
-        return (periods.end - periods.start) / time.length
+        return np.asarray((periods.end - periods.start) / time.length)
     if not len(periods):
         return np.zeros(0)
     ideal = periods_between(

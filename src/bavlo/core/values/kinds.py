@@ -154,7 +154,7 @@ def step_amounts(what: Quantity, time: TimeAxis) -> np.ndarray:
     length = np.interp((time.end - zero) / SECOND, (edges - zero) / SECOND, count) - np.interp(
         (time.start - zero) / SECOND, (edges - zero) / SECOND, count
     )
-    return factor * length
+    return np.asarray(factor * length)
 
 
 def as_amount(what: Quantity) -> Quantity:

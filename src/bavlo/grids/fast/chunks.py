@@ -203,7 +203,7 @@ class ChunkReader:
             numbers = high[inside].astype(np.uint16, order="C")
             numbers <<= 8
             numbers |= low[inside]
-            return numbers.view(self.dtype)
+            return np.asarray(numbers.view(self.dtype))
         # Plane by plane: six times faster than to copy the transpose.
         mixed = np.empty((*shape, item), np.uint8)
         for n, plane in enumerate(planes):
@@ -268,7 +268,8 @@ def _hdf5(path: Path) -> AbstractContextManager[Any]:
 
     if addresses.url_of(path) is not None:
         return addresses.hdf5(path)
-    return h5py.File(path, "r", locking=False)
+    opened: AbstractContextManager[Any] = h5py.File(path, "r", locking=False)
+    return opened
 
 
 def _open(path: Path, name: str) -> ChunkReader | None:

@@ -1,0 +1,191 @@
+"""Threads and a cluster go through the same loops with the same results."""
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+import pytest
+
+from bavlo.core.reduce.period_state import Rules
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.stats.measures import OverlayIndex, parse_measure
+from bavlo.engine import dask
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs, fitting_jobs, in_use, size_text
+from bavlo.engine.protocol import ArrayRecords, Resources, StepRecords, not_needed
+from bavlo.engine.segments import plan_segments, plan_units
+from bavlo.engine.threads import Threads
+from bavlo.errors import InputError, RequestError
+from support import daily, some_overlay, step_weights_of
+
+
+@dataclass(frozen=True, eq=False)
+class ArrayReader:
+    """Reads units out of an array (T, C)."""
+
+    block: np.ndarray
+
+    def read(self, unit):
+        return self.block[unit.first : unit.last]
+
+    def files(self, first, last):
+        return f"steps {first} to {last}"
+
+
+@dataclass(frozen=True, eq=False)
+class NamedReader(ArrayReader):
+    """The same under two names, as conditions read."""
+
+    def read(self, unit):
+        values = super().read(unit)
+        return {"a": values, "b": -values}
+
+
+@dataclass(frozen=True, eq=False)
+class LongestOfBricks:
+    """How many steps each cell is above zero, from its whole record."""
+
+    bricks: tuple
+
+    def compute(self, number, values):
+        if "b" in values:
+            np.testing.assert_array_equal(values["b"], -values["a"])
+        return number, (values["a"] > 0).sum(axis=0)
+
+
+@pytest.fixture(scope="module")
+def cluster():
+    """A scheduler and two workers in this process."""
+    distributed = pytest.importorskip("distributed")
+    with (
+        distributed.LocalCluster(
+            n_workers=2, threads_per_worker=1, processes=False, dashboard_address=None
+        ) as here,
+        distributed.Client(here) as client,
+    ):
+        yield client
+
+
+def values(settled):
+    found = sorted(itertools.chain(*settled), key=lambda each: each.first)
+    return [
+        np.concatenate([getattr(e, n) for e in found]) for n in ("value", "area_valid", "steps")
+    ]
+
+
+@pytest.mark.parametrize("order", [RegionFirst, CellFirst])
+@pytest.mark.parametrize("every", ["month", "year", "all"])
+def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
+    rng = np.random.default_rng(3)
+    block = rng.gamma(0.5, 8, (800, 12))
+    block[rng.random(block.shape) < 0.02] = np.nan
+    weights = step_weights_of(daily(800), every)
+    measures = (parse_measure("mean"), parse_measure("p90"))
+    rules = Rules("total", min_steps=0.5)
+    reducer = order(OverlayIndex(some_overlay(rng, 4, 12)), weights, measures, rules)
+    units = plan_units(weights.assignment, 12, 9 * 12)
+    segments = plan_segments(weights.assignment, units, (2, 4))
+    heard = []
+    here = Threads(3, 0, None, lambda *done: heard.append(done), not_needed)
+    there = dask.Cluster(cluster, not_needed)
+    one, other = (
+        values(each.reduce(ArrayReader(block), reducer, segments)) for each in (here, there)
+    )
+    for a, b in zip(one, other, strict=True):
+        assert a.tobytes() == b.tobytes()
+    assert heard[-1] == (800, 800)
+    assert heard == sorted(heard)
+
+
+@pytest.mark.parametrize("room", [0, 10**9])
+def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
+    room, cluster, tmp_path, monkeypatch
+):
+    monkeypatch.setattr(dask, "CUT_VALUES", 500)
+    rng = np.random.default_rng(4)
+    block = np.round(rng.normal(0, 3, (300, 23)), 1)
+    units = [Unit(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]
+    work = LongestOfBricks((slice(0, 9), slice(9, 20), slice(20, 23)))
+    heard, notes = [], []
+    here = Threads(2, room, tmp_path, lambda *done: heard.append(done), notes.append)
+    there = dask.Cluster(cluster, not_needed)
+    for records in (StepRecords(NamedReader(block), units), ArrayRecords({"a": block})):
+        for each in (here, there):
+            results = list(each.by_bricks(records, work))
+            assert [number for number, _ in results] == [0, 1, 2]
+            counted = np.concatenate([counts for _, counts in results])
+            np.testing.assert_array_equal(counted, (block > 0).sum(axis=0))
+    assert any("scratch file" in note for note in notes) == (room == 0)
+    assert (600, 600) in heard
+    assert not list(tmp_path.iterdir())
+
+
+def test_an_error_on_a_worker_names_what_was_read(cluster):
+    class Broken(ArrayReader):
+        def read(self, unit):
+            raise ZeroDivisionError("a flaw")
+
+    class Refusing(ArrayReader):
+        def read(self, unit):
+            raise InputError("x.nc", "is damaged", "fetch it again")
+
+    weights = step_weights_of(daily(20), "month")
+    index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
+    reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
+    segments = plan_segments(weights.assignment, plan_units(weights.assignment, 3))
+    there = dask.Cluster(cluster, not_needed)
+    with pytest.raises(InputError, match=r"steps 0 to 20: failed on a worker \(a flaw\)"):
+        list(there.reduce(Broken(np.ones((20, 3))), reducer, segments))
+    with pytest.raises(InputError, match=r"x\.nc: is damaged; fetch it again"):
+        list(there.reduce(Refusing(np.ones((20, 3))), reducer, segments))
+
+
+def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
+    base = in_use()
+    needs = Needs(unit=2**26, kept=2**20)
+    assert (
+        fitting_jobs(8, base + 2**30, needs) in range(12, 16)
+        or fitting_jobs(8, base + 2**30, needs) == 8
+    )
+    assert fitting_jobs(99, base + 2**30, needs) < 16
+    with pytest.raises(RequestError, match="is too little; this job needs"):
+        fitting_jobs(2, base // 2, needs)
+    assert size_text(1.5 * 2**30) == "1.5GB"
+    assert size_text(300 * 2**20) == "300MB"
+
+
+def test_an_executor_keeps_to_its_resources():
+    needs = Needs(2**20, 0, 5.0)
+    with executor(Resources(3, in_use() + 2**30, None, None), needs, not_needed, not_needed) as e:
+        assert isinstance(e, Threads)
+        assert (e.jobs, e.room) == (3, 5.0)
+    with (
+        pytest.raises(RequestError, match="too little"),
+        executor(Resources(3, 2**20, None, None), needs, not_needed, not_needed),
+    ):
+        pass
+
+
+def test_work_that_fails_in_a_thread_stops_the_others():
+    done = []
+
+    class Reader(ArrayReader):
+        def read(self, unit):
+            if unit.first:
+                raise InputError("x.nc", "is damaged")
+            done.append(unit)
+            return super().read(unit)
+
+    weights = step_weights_of(daily(400), "day")
+    index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
+    reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
+    units = plan_units(weights.assignment, 3, 15)
+    threads = Threads(2, 0, None, not_needed, not_needed)
+    with pytest.raises(InputError, match=r"x\.nc"):
+        list(
+            threads.reduce(
+                Reader(np.ones((400, 3))), reducer, plan_segments(weights.assignment, units)
+            )
+        )
+    assert len(done) == 1

@@ -3,6 +3,7 @@
 import json
 
 import numpy as np
+import pytest
 import rasterio
 import shapely
 
@@ -38,6 +39,7 @@ def test_a_decade_has_seasons_gaps_and_rain_that_is_never_below_zero():
     assert summer > winter + 5
 
 
+@pytest.mark.slow
 def test_its_files_are_read_by_their_own_readers(tmp_path):
     world = make_world()
     for path in (*_write_watersheds(tmp_path, world), *_write_districts(tmp_path, world)):

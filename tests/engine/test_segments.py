@@ -76,15 +76,15 @@ def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values):
 @pytest.mark.parametrize("combine", ["total", "mean", "max"])
 def test_segments_give_what_one_unit_gives(every, order, combine):
     rng = np.random.default_rng(6)
-    block = rng.integers(0, 64, (900, 10)) / 4  # sums are exact, so any order gives the same
+    block = rng.integers(0, 64, (430, 10)) / 4  # sums are exact, so any order gives the same
     block[rng.random(block.shape) < 0.01] = np.nan
     shared = some_overlay(rng, 3, 10)
     shared.weight[:] = 1.0
     shared.region_weight[:] = np.diff(shared.indptr)
-    weights = step_weights_of(daily(900), every)
+    weights = step_weights_of(daily(430), every)
     measures = (parse_measure("mean"), parse_measure("p90"))
     reducer = order(OverlayIndex(shared), weights, measures, Rules(combine))
-    (whole,) = reducer.close(reducer.state_of(Unit(0, 900), block))
+    (whole,) = reducer.close(reducer.state_of(Unit(0, 430), block))
 
     units = plan_units(weights.assignment, 10, 70)
     segments = plan_segments(weights.assignment, units, (3, 5))

@@ -119,6 +119,7 @@ PACKINGS = {
 STORED = ["<f4", ">f4", "<f8", "<i1", "<i2", ">i2", "<i4", ">i4", "<u2", "<i8"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("packing", PACKINGS)
 @pytest.mark.parametrize("dtype", STORED)
 def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(

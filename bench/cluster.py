@@ -13,10 +13,11 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
-from bavlo.core.reduce.segments import Segment
 
-from bavlo.core.reduce.period_state import Unit
-from bavlo.engine.dask import there
+from bavlo.core.reduce.protocol import Unit
+from bavlo.engine.dask import Cluster, client
+from bavlo.engine.protocol import not_needed
+from bavlo.engine.segments import Segment
 from reading import WORK, make
 
 REGIONS = 3200
@@ -67,34 +68,38 @@ def seconds(path, regions, arguments):
     return time.perf_counter() - start
 
 
-class NoWork:
-    """Segments that take no time and give what 3,200 regions give."""
+class NoReader:
+    """Reads nothing."""
 
-    def each(self, unit):
+    def read(self, unit):
         return None
 
-    def begin(self, segment):
-        return self
+    def files(self, first, last):
+        return "nothing"
 
-    def add(self, outcome):
-        pass
 
-    def keeps(self, segment):
-        return False
+class NoWork:
+    """Units that take no time and give what 3,200 regions give."""
 
-    def close(self):
-        return np.zeros((REGIONS, 4))
+    def update(self, unit, values):
+        return [None]
 
-    def finished(self, made):
-        return made
+    def merge(self, earlier, later):
+        return None
+
+    def settle(self, state):
+        return np.zeros((REGIONS, 4)), None
+
+    def close(self, state):
+        return state
 
 
 def rate(address, count=4000):
     """Segments a second that the scheduler and the command manage when nothing else is done."""
     segments = [Segment((Unit(n, n + 1),)) for n in range(count)]
-    with there(NoWork(), 1, address, str, lambda step: None) as place:
+    with client(address, 1) as connected:
         start = time.perf_counter()
-        for _ in place.segments(segments):
+        for _ in Cluster(connected, not_needed).reduce(NoReader(), NoWork(), segments):
             pass
         return count / (time.perf_counter() - start)
 

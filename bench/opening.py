@@ -12,7 +12,7 @@ from rasterio.transform import from_origin
 from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import whole
-from bavlo.request.request import expand
+from bavlo.request.parse import expand
 
 WORK = Path(__file__).parent / "work"
 NY, NX = 40, 50

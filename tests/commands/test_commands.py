@@ -255,7 +255,7 @@ class Kept(GridWriter):
         self.fields[period] = values.copy()
 
 
-@pytest.mark.parametrize("memory", ["8GB", "2GB"])
+@pytest.mark.parametrize("memory", ["8GB", pytest.param("2GB", marks=pytest.mark.slow)])
 def test_a_grid_of_normals_scores_and_percents_is_that_of_each_cell(world, memory, monkeypatch):
     from bavlo.commands import grid as module
 

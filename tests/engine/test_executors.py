@@ -75,7 +75,7 @@ def values(settled):
 
 
 @pytest.mark.parametrize("order", [RegionFirst, CellFirst])
-@pytest.mark.parametrize("every", ["month", "year", "all"])
+@pytest.mark.parametrize("every", ["month", "all"])
 def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
     rng = np.random.default_rng(3)
     block = rng.gamma(0.5, 8, (800, 12))

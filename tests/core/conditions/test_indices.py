@@ -213,7 +213,8 @@ NAMES = [n if n != "Rnnmm" else "R15mm" for n in INDICES]
 
 @pytest.mark.parametrize("name", NAMES)
 @pytest.mark.parametrize(
-    ("seed", "year_start", "every"), [(1, 1, "year"), (2, 7, "year"), (3, 1, "month")]
+    ("seed", "year_start", "every"),
+    [(1, 1, "year"), pytest.param(2, 7, "year", marks=pytest.mark.slow), (3, 1, "month")],
 )
 def test_an_index_is_what_its_definition_says(name, seed, year_start, every):
     index = find_index(name)

@@ -96,6 +96,7 @@ def shapes(draw):
     return shape
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", GRIDS)
 @settings(max_examples=60)
 @given(shape=shapes())
@@ -113,7 +114,7 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
 
 
 @pytest.mark.parametrize("name", GRIDS)
-@settings(max_examples=40)
+@settings(max_examples=25)
 @given(shape=shapes(), turns=st.sampled_from([-360.0, 0.0, 360.0]), south=st.sampled_from([0, -66]))
 def test_fractions_on_the_sphere_agree_with_quadrature(name, shape, turns, south):
     x_edges, y_edges = GRIDS[name]

@@ -82,7 +82,10 @@ def test_the_limit_of_29_february_is_the_mean_of_its_neighbours():
     np.testing.assert_allclose(steps[leap], (steps[leap - 1] + steps[leap + 1]) / 2)
 
 
-@pytest.mark.parametrize(("percent", "above"), [(90.0, True), (10.0, False)])
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    ("percent", "above"), [(90.0, True), pytest.param(10.0, False, marks=pytest.mark.slow)]
+)
 @pytest.mark.parametrize("gaps", [0.0, 0.01])
 def test_the_bootstrap_is_that_of_each_year_left_out_by_hand(percent, above, gaps):
     time, values = record(gaps=gaps, digits=0)

@@ -13,8 +13,7 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.stats.anomalies import NORMAL
-from bavlo.core.stats.normals import Base, YearlyPeriods, normals
+from bavlo.core.stats.normals import NORMAL, Base, YearlyPeriods, normals
 from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert

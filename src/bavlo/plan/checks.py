@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from bavlo.core.stats.anomalies import PERCENT
 from bavlo.core.stats.measures import SHARES, Measure
+from bavlo.core.stats.normals import PERCENT
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.periods import Assignment
 from bavlo.core.values.combine import TOTAL

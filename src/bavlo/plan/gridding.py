@@ -9,8 +9,17 @@ import numpy as np
 from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.regrid import Regrid, regrid_onto
-from bavlo.core.stats.anomalies import ANOMALY, NORMAL, PERCENT, SCORE, VALUE
-from bavlo.core.stats.normals import Base, YearlyPeriods, choose_base, in_years
+from bavlo.core.stats.normals import (
+    ANOMALY,
+    NORMAL,
+    PERCENT,
+    SCORE,
+    VALUE,
+    Base,
+    YearlyPeriods,
+    choose_base,
+    in_years,
+)
 from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL

@@ -5,14 +5,6 @@ from __future__ import annotations
 import numpy as np
 from scipy import special
 
-# What a grid of periods can be turned into.
-VALUE = "value"
-NORMAL = "normal"
-ANOMALY = "anomaly"
-PERCENT = "percent"
-SCORE = "score"
-PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE)
-
 LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to
 HIGHEST_SCORE = 3.0
 

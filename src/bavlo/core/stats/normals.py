@@ -12,6 +12,14 @@ from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.errors import RequestError
 
+# What a grid of periods can be turned into.
+VALUE = "value"
+NORMAL = "normal"
+ANOMALY = "anomaly"
+PERCENT = "percent"
+SCORE = "score"
+PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE)
+
 LEAST_SHARE = 0.8  # of the base years, WMO-No. 1203 §4.4
 LEAP_DAY = "02-29"
 STATISTICS = ("mean", "std", "min", "max", "pNN")

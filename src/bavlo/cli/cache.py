@@ -12,15 +12,15 @@ EXAMPLES = """examples:
 
 def parser() -> Parser:
     """The command line of `bavlo cache`."""
-    made = Parser(
+    options = Parser(
         "cache",
         description="What is kept between runs: overlays of regions and grids that took long to\n"
         "compute. The folder can be set with the variable BAVLO_CACHE.",
         epilog=EXAMPLES,
         usage="bavlo cache [--clear]",
     )
-    made.add_argument("--clear", action="store_true", help="remove all of it")
-    return made
+    options.add_argument("--clear", action="store_true", help="remove all of it")
+    return options
 
 
 def run(arguments: list[str]) -> int:

@@ -17,18 +17,18 @@ def parser() -> Parser:
     kinds = "\n".join(
         f"  {kind.name:8} {kind.meaning} ({', '.join(kind.tables)})" for kind in KINDS.values()
     )
-    made = Parser(
+    options = Parser(
         "chart",
         description="A figure of a table that Bavlo wrote.",
         epilog=f"kinds of chart, the first that suits a table being its usual one:\n{kinds}\n\n"
         + EXAMPLES,
         usage="bavlo chart TABLE.csv… --out FILE [options]",
     )
-    made.add_argument(
+    options.add_argument(
         "grids", metavar="TABLE.csv", nargs="+", help="what a command wrote with --out"
     )
-    add_options(made, "chart")
-    return made
+    add_options(options, "chart")
+    return options
 
 
 def run(arguments: list[str]) -> int:

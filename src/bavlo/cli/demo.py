@@ -68,17 +68,17 @@ FIRST_LOOK = "rain_years.png"
 
 def parser() -> Parser:
     """The command line of `bavlo demo`."""
-    made = Parser("demo", description=DESCRIPTION, epilog=EXAMPLES, usage="bavlo demo [DIR]")
-    made.add_argument(
+    options = Parser("demo", description=DESCRIPTION, epilog=EXAMPLES, usage="bavlo demo [DIR]")
+    options.add_argument(
         "folder",
         metavar="DIR",
         nargs="?",
         default="sorrel",
         help="where to put it (default: sorrel); made if it is not there",
     )
-    made.add_argument("--replace", action="store_true", help="write over an earlier demo in DIR")
-    made.add_argument("--quiet", action="store_true", help="no progress")
-    return made
+    options.add_argument("--replace", action="store_true", help="write over an earlier demo in DIR")
+    options.add_argument("--quiet", action="store_true", help="no progress")
+    return options
 
 
 def run(arguments: list[str]) -> int:
@@ -110,9 +110,9 @@ def _make(folder: Path, screen: Screen) -> None:
     draft = folder / f".{os.getpid()}.part"
     draft.mkdir()
     try:
-        made = make_files(draft, lambda done, all_: screen.progress(done, all_, "parts"))
-        files = [folder / path.relative_to(draft) for path in made]
-        for path, final in zip(made, files, strict=True):
+        paths = make_files(draft, lambda done, all_: screen.progress(done, all_, "parts"))
+        files = [folder / path.relative_to(draft) for path in paths]
+        for path, final in zip(paths, files, strict=True):
             final.parent.mkdir(exist_ok=True)
             path.replace(final)
     finally:

@@ -22,15 +22,15 @@ INDENT = 11
 
 def parser() -> Parser:
     """The command line of `bavlo describe`."""
-    made = Parser(
+    options = Parser(
         "describe",
         description=DESCRIPTION,
         epilog=EXAMPLES,
         usage="bavlo describe FILE… [options]",
     )
-    made.add_argument("files", metavar="FILE", nargs="+", help="grids and regions; patterns too")
-    add_options(made, "describe")
-    return made
+    options.add_argument("files", metavar="FILE", nargs="+", help="grids and regions; patterns too")
+    add_options(options, "describe")
+    return options
 
 
 def run(arguments: list[str]) -> int:

@@ -22,7 +22,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 
 def parser() -> Parser:
     """The command line of `bavlo extremes`."""
-    made = table_parser(
+    options = table_parser(
         "extremes",
         "Counts of conditions, ETCCDI indices, events and return levels by region and period.",
         EXAMPLES,
@@ -31,8 +31,10 @@ def parser() -> Parser:
         "       bavlo extremes GRID… --regions FILE --return-levels 2,10,50 [options]\n"
         "       bavlo extremes --list",
     )
-    made.add_argument("--list", action="store_true", help="explain every index and count in a line")
-    return made
+    options.add_argument(
+        "--list", action="store_true", help="explain every index and count in a line"
+    )
+    return options
 
 
 def run(arguments: list[str]) -> int:

@@ -18,7 +18,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 
 def parser() -> Parser:
     """The command line of `bavlo grid`."""
-    made = Parser(
+    options = Parser(
         "grid",
         description="A grid again: files joined, cut to regions, brought onto other cells,\n"
         "combined over periods, as values, normals or anomalies. Written as CF NetCDF (.nc) or\n"
@@ -26,9 +26,9 @@ def parser() -> Parser:
         epilog=EXAMPLES,
         usage="bavlo grid GRID… --out FILE [options]",
     )
-    made.add_argument("grids", metavar="GRID", nargs="*", help="files, patterns, NAME=PATH")
-    add_options(made, "grid")
-    return made
+    options.add_argument("grids", metavar="GRID", nargs="*", help="files, patterns, NAME=PATH")
+    add_options(options, "grid")
+    return options
 
 
 def run(arguments: list[str]) -> int:

@@ -13,16 +13,16 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 
 def parser() -> Parser:
     """The command line of `bavlo map`."""
-    made = Parser(
+    options = Parser(
         "map",
         description="A map: regions coloured by a column of a table, or the cells of a grid.",
         epilog=EXAMPLES,
         usage="bavlo map TABLE.csv --regions FILE --out FILE [options]\n"
         "       bavlo map GRID… --out FILE [options]",
     )
-    made.add_argument("grids", metavar="FILE", nargs="+", help="a table, or the files of a grid")
-    add_options(made, "map")
-    return made
+    options.add_argument("grids", metavar="FILE", nargs="+", help="a table, or the files of a grid")
+    add_options(options, "map")
+    return options
 
 
 def run(arguments: list[str]) -> int:

@@ -20,16 +20,16 @@ MOST_LINES = 24
 
 def table_parser(command: str, description: str, examples: str, usage: str) -> Parser:
     """A command line with the options of a command that gives a table."""
-    made = Parser(command, description=description, epilog=examples, usage=usage)
-    made.add_argument(
+    options = Parser(command, description=description, epilog=examples, usage=usage)
+    options.add_argument(
         "grids",
         metavar="GRID",
         nargs="*",
         help="a file, a quoted pattern, a folder or a URL; several are one grid, or several grids "
         "as NAME=PATH",
     )
-    add_options(made, command)
-    return made
+    add_options(options, command)
+    return options
 
 
 def run_table(

@@ -42,8 +42,8 @@ def describe(
     missing = next((p for p in paths if url_of(p) is None and not p.exists()), None)
     if missing is not None:
         raise InputError(missing, "there is no such file", "check the path")
-    here = [path for path in paths if url_of(path) is None]
-    shapes = [path for path in here if is_region_file(path) and not _is_table(path)]
+    local = [path for path in paths if url_of(path) is None]
+    shapes = [path for path in local if is_region_file(path) and not _is_table(path)]
     tables = [path for path in paths if _is_table(path)]
     grids = [path for path in paths if path not in shapes and path not in tables]
     unknown = next((path for path in grids if format_of(path) is None), None)
@@ -54,21 +54,21 @@ def describe(
             "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, or regions as GeoJSON, "
             "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV",
         )
-    told: list[Description] = []
+    found: list[Description] = []
     sources = [
         open_grid(group, replace(options, variable=name))
         for group, name in _grids_of(grids, options)
     ]
-    told += [describe_grid(source, at) for source in sources]
-    told += [describe_regions(path, regions) for path in shapes]
-    told += [describe_table(path) for path in tables]
-    told += [
+    found += [describe_grid(source, at) for source in sources]
+    found += [describe_regions(path, regions) for path in shapes]
+    found += [describe_table(path) for path in tables]
+    found += [
         describe_overlay(source, path, regions)
         for source in _one_of_each_layout(sources)
         for path in shapes
         if regions.layer is not None or len(vector.layers(path)) == 1
     ]
-    return told
+    return found
 
 
 def _with_label(path: Path, options: RegionOptions) -> RegionOptions:
@@ -110,8 +110,8 @@ def describe_table(path: Path) -> Description:
     for word, column in (("periods", "period"), ("tested", "condition"), ("years", "years")):
         if different(column):
             facts.append((word, f"{len(different(column))}: {some_of(different(column), 4)}"))
-    told = different("measure") or different("count")
-    values = ", ".join(different("variable")) + (f" ({', '.join(told)})" if told else "")
+    found = different("measure") or different("count")
+    values = ", ".join(different("variable")) + (f" ({', '.join(found)})" if found else "")
     values += f" in {', '.join(different('unit'))}"
     if rows and "value" in rows[0]:
         values += f"; {sum(not row['value'] for row in rows)} rows without a value"

@@ -20,9 +20,9 @@ from bavlo.regions.repair import repaired
 
 def describe_regions(path: Path, options: RegionOptions) -> Description:
     """Regions, label candidates, invalid shapes and reference system of a vector file."""
-    told = vector.layers(path)
-    if len(told) > 1 and options.layer is None:
-        return Description(str(path), (("layers", f"{', '.join(told)}; choose with ‹layer›"),))
+    layers = vector.layers(path)
+    if len(layers) > 1 and options.layer is None:
+        return Description(str(path), (("layers", f"{', '.join(layers)}; choose with ‹layer›"),))
     features = vector.read(path, options.layer)
     count = features.geometry.size
     if not count:

@@ -199,12 +199,12 @@ def _summary(plan: ExtremesPlan, table: Table) -> tuple[str, ...]:
         f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
         f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
     ]
-    tested = {
+    words = {
         CELL: "each cell is tested, and the mean over the area is taken",
         REGION: f"the {plan.request.measuring.measure[0]} of each region is tested",
     }
     lines.append(
-        f"tested on {plan.request.conditions.test_on}s: {tested[plan.request.conditions.test_on]}"
+        f"tested on {plan.request.conditions.test_on}s: {words[plan.request.conditions.test_on]}"
     )
     if plan.base is not None:
         how = ""

@@ -37,7 +37,7 @@ def write_extras(folder: Path, world: World, july_rain: np.ndarray) -> list[Path
         Daily rain of RASTER_MONTH.
     """
     cover, people = _cover_and_people(world)
-    made = [
+    paths = [
         _write_tif(folder / "people.tif", people.astype("f4"), -1, units="people"),
         _write_cover(folder / "landcover.nc", cover),
         _write_stations(folder / "stations.csv"),
@@ -48,8 +48,8 @@ def write_extras(folder: Path, world: World, july_rain: np.ndarray) -> list[Path
     rasters.mkdir(exist_ok=True)
     for day, values in enumerate(july_rain, start=1):
         path = rasters / f"rain_{RASTER_MONTH}-{day:02d}.tif"
-        made.append(_write_tif(path, values.astype("f4"), -9999, units="mm"))
-    return made
+        paths.append(_write_tif(path, values.astype("f4"), -9999, units="mm"))
+    return paths
 
 
 def _cover_and_people(world: World) -> tuple[np.ndarray, np.ndarray]:

@@ -42,31 +42,31 @@ TMIN = Stored(
 KELVIN = 273.15
 
 
-def make_files(folder: Path, told: Callable[[int, int], None]) -> list[Path]:
+def make_files(folder: Path, on_progress: Callable[[int, int], None]) -> list[Path]:
     """Write the whole demo world.
 
     Parameters
     ----------
-    told
+    on_progress
         Hears how many of how many parts are done.
     """
     world = make_world()
     decades = list(range(YEARS[0], YEARS[1], 10))
     parts = len(decades) + 1
-    made = [*_write_watersheds(folder, world), *_write_districts(folder, world)]
-    told(1, parts)
+    paths = [*_write_watersheds(folder, world), *_write_districts(folder, world)]
+    on_progress(1, parts)
     months = {}
     with ProcessPoolExecutor(len(decades)) as pool:
         tasks = {pool.submit(_write_decade, folder, world, first): first for first in decades}
         for done, task in enumerate(as_completed(tasks), start=2):
             files, months[tasks[task]] = task.result()
-            made += files
-            told(done, parts)
+            paths += files
+            on_progress(done, parts)
     totals = np.concatenate([months[first] for first in decades])
-    made.append(_write_months(folder, totals))
-    made.append(_write_second_source(folder, totals))
-    made += write_extras(folder, world, _month_of_rain(folder))
-    return sorted(made)
+    paths.append(_write_months(folder, totals))
+    paths.append(_write_second_source(folder, totals))
+    paths += write_extras(folder, world, _month_of_rain(folder))
+    return sorted(paths)
 
 
 def _month_of_rain(folder: Path) -> np.ndarray:

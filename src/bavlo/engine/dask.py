@@ -106,11 +106,11 @@ class Cluster:
         known = {"shared": _shared(self.client, (None, work)), "pure": False}
 
         def begin(batch: list[int]) -> list[Begun]:
-            begun: list[Begun] = []
+            futures: list[Begun] = []
             for number in batch:
                 own = {n: v[:, work.bricks[number]] for n, v in records.values.items()}
-                begun.append((self.client.submit(_brick, number, own, **known), None))
-            return begun
+                futures.append((self.client.submit(_brick, number, own, **known), None))
+            return futures
 
         bricks = range(len(work.bricks))
         for number, _, result in _in_order(self.client, bricks, begin, self._brick_name(work)):
@@ -137,11 +137,11 @@ class Cluster:
             self.on_progress(run[-1].last - begin_step, 2 * steps)
 
         def begin_bricks(batch: list[int]) -> list[Begun]:
-            begun: list[Begun] = []
+            futures: list[Begun] = []
             for number in batch:
                 pieces = self.client.map(_piece, cuts, number=number, pure=False)
-                begun.append((self.client.submit(_joined_brick, number, pieces, **known), None))
-            return begun
+                futures.append((self.client.submit(_joined_brick, number, pieces, **known), None))
+            return futures
 
         bricks = range(len(work.bricks))
         for number, _, result in _in_order(
@@ -185,7 +185,7 @@ def _in_order(
 ) -> Iterator[tuple[Task, Any, Any]]:
     """Tasks in their order, what stays with the workers and what is fetched of each.
 
-    They are begun and fetched many at a time, as many as there are: a journey to the scheduler
+    They are futures and fetched many at a time, as many as there are: a journey to the scheduler
     costs several times what a task costs it.
     """
     threads = max(sum(client.nthreads().values()), 1)

@@ -162,15 +162,15 @@ def plan_segments(
     least, most = sizes or (LEAST_UNITS, MOST_UNITS)
     segments: list[Segment] = []
     held: list[Unit] = []
-    begun = None
+    continued = None
     for n, unit in enumerate(units):
         held.append(unit)
         following = units[n + 1] if n + 1 < len(units) else None
         shared = None if following is None else shared_period(assignment, unit, following)
         number = sum(len(each.each) for each in held)
         if following is None or number >= (least if shared is None else most):
-            segments.append(Segment(tuple(held), begun, shared, follows_spells))
-            held, begun = [], shared
+            segments.append(Segment(tuple(held), continued, shared, follows_spells))
+            held, continued = [], shared
     return segments
 
 

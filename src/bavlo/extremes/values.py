@@ -70,8 +70,8 @@ def cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> list[
     out = []
     for low in range(0, len(periods), few):
         some = slice(low, low + few)
-        here = {name: array[some] for name, array in counts.items()}
-        out.append(_cell_means(plan, periods[some], here))
+        counted = {name: array[some] for name, array in counts.items()}
+        out.append(_cell_means(plan, periods[some], counted))
     return out
 
 

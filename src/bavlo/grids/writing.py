@@ -82,8 +82,8 @@ def grid_writer(path: Path, kind: str, output: GridOutput) -> Iterator[GridWrite
             "grids with two-dimensional coordinates are not written",
             "bring it onto plain rows and columns with ‹onto›",
         )
-    made = _netcdf if kind in NETCDF else _tiff
-    with made(path, output) as writer:
+    open_writer = _netcdf if kind in NETCDF else _tiff
+    with open_writer(path, output) as writer:
         yield writer
 
 

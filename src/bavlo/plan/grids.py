@@ -54,9 +54,9 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
                 f"{formula.name}: {aligned.left_out} steps are left out, since not all of "
                 f"{', '.join(aligned.sources)} have them"
             )
-        made = DerivedGrid(formula, aligned)
-        report.note(f"{formula.text}: in {made.variable.unit or 'no unit'}")
-        found[formula.name] = made
+        derived = DerivedGrid(formula, aligned)
+        report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
+        found[formula.name] = derived
     return found
 
 

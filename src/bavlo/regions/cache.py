@@ -83,10 +83,10 @@ def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay])
     if found is not None:
         return found
     began = time.perf_counter()
-    made = compute()
+    computed = compute()
     if time.perf_counter() - began >= WORTH:
-        _write(path, made)
-    return made
+        _write(path, computed)
+    return computed
 
 
 def _read(path: Path) -> Overlay | None:
@@ -108,13 +108,13 @@ def _read(path: Path) -> Overlay | None:
     return Overlay((shape[0], shape[1]), **parts) if sound else None
 
 
-def _write(path: Path, made: Overlay) -> None:
+def _write(path: Path, computed: Overlay) -> None:
     """Keep an entry; a cache that cannot be written is no reason to fail."""
     draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with draft.open("wb") as file:
-            parts: dict[str, Any] = {name: np.asarray(getattr(made, name)) for name in PARTS}
+            parts: dict[str, Any] = {name: np.asarray(getattr(computed, name)) for name in PARTS}
             np.savez(file, **parts)
         os.replace(draft, path)
         _make_room(path)

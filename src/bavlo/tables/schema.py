@@ -98,9 +98,9 @@ class TableSchema:
             given = values.get(column.name)
             if given is None and column.optional:
                 continue
-            made = _column(column, given)
-            columns.append(made)
-            sizes.update(zip(made.axes, np.shape(made.values), strict=True))
+            built = _column(column, given)
+            columns.append(built)
+            sizes.update(zip(built.axes, np.shape(built.values), strict=True))
         return Table(self.name, {axis: sizes.get(axis, 1) for axis in self.axes}, tuple(columns))
 
 

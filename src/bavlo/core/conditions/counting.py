@@ -211,22 +211,22 @@ class Counting:
         part: Occurrence,
     ) -> None:
         """Add the steps of one period."""
-        here = counted[steps]
+        chosen = counted[steps]
         number = steps.stop - steps.start
         if part.valid.shape[0] == 1:
             counts["valid"][row] += part.valid[0] * np.int32(number)
         else:
             counts["valid"][row] += count_true(part.valid[steps])
-        counts["days"][row] += count_true(here)
-        any_met = here.any(axis=0) if {"first", "last"} & counts.keys() else np.zeros(1, bool)
+        counts["days"][row] += count_true(chosen)
+        any_met = chosen.any(axis=0) if {"first", "last"} & counts.keys() else np.zeros(1, bool)
         if "first" in counts:
-            at = here.argmax(axis=0) + begin + steps.start
+            at = chosen.argmax(axis=0) + begin + steps.start
             counts["first"][row] = np.where(any_met, at, NEVER)
         if "last" in counts:
-            at = begin + steps.stop - 1 - here[::-1].argmax(axis=0)
+            at = begin + steps.stop - 1 - chosen[::-1].argmax(axis=0)
             counts["last"][row] = np.where(any_met, at, -1)
         for name in self.sums:
-            counts[name][row, 0] += np.where(here, part.sums[name][steps], 0.0).sum(axis=0)
+            counts[name][row, 0] += np.where(chosen, part.sums[name][steps], 0.0).sum(axis=0)
 
     def _spells(
         self,
@@ -238,7 +238,7 @@ class Counting:
         """Spells that end within the steps; those at their ends are settled by what comes there.
 
         A run that closes the steps may go on in the next ones, and the one that opens them may be
-        longer than here. Where spells are cut, each piece counts with its own length.
+        longer than chosen. Where spells are cut, each piece counts with its own length.
         """
         wanted = {"spells", "longest"} & counts.keys()
         if not wanted:
@@ -336,12 +336,12 @@ class Counting:
         for p in np.unique(period[over]).tolist():
             if p < 0:
                 continue
-            here, row = over & (period == p), state.row(p)
+            chosen, row = over & (period == p), state.row(p)
             if "spells" in state.counts:
-                state.counts["spells"][row] += here
+                state.counts["spells"][row] += chosen
             if "longest" in state.counts:
                 longest = state.counts["longest"][row]
-                np.maximum(longest, length * here, out=longest)
+                np.maximum(longest, length * chosen, out=longest)
 
     def _count(
         self,
@@ -359,22 +359,22 @@ class Counting:
         for p in np.unique(self.period_steps.period[steps]).tolist():
             low = np.maximum(begin, self.period_steps.begin[p])
             high = np.minimum(end, self.period_steps.end[p])
-            here = which & (high > low)
-            if p < 0 or not here.any():
+            chosen = which & (high > low)
+            if p < 0 or not chosen.any():
                 continue
             counts, row = state.counts, state.row(p)
-            counts["days"][row] += np.where(here, high - low, 0).astype(np.int32)
+            counts["days"][row] += np.where(chosen, high - low, 0).astype(np.int32)
             if "first" in counts:
                 counts["first"][row] = np.where(
-                    here, np.minimum(counts["first"][row], low), counts["first"][row]
+                    chosen, np.minimum(counts["first"][row], low), counts["first"][row]
                 )
             if "last" in counts:
                 counts["last"][row] = np.where(
-                    here, np.maximum(counts["last"][row], high - 1), counts["last"][row]
+                    chosen, np.maximum(counts["last"][row], high - 1), counts["last"][row]
                 )
             for name in self.sums:
                 if (name, p) in sums:
-                    more = np.where(here, sums[name, p], 0.0)
+                    more = np.where(chosen, sums[name, p], 0.0)
                     counts[name][row] = add_exactly(counts[name][row], more)
 
     def close(self, state: CountState) -> CountState:

@@ -76,7 +76,7 @@ class Record:
         """(T, K) values of a variable."""
         return np.asarray(getattr(self, name))
 
-    def folded(self, values: np.ndarray, how: np.ufunc, empty: float) -> np.ndarray:
+    def reduced(self, values: np.ndarray, how: np.ufunc, empty: float) -> np.ndarray:
         """(P, K) sums, lowest or highest values of the periods, leaving out NaN."""
         filled = np.where(np.isnan(values), empty, values)
         out = np.full((self.period_steps.begin.size, values.shape[1]), empty)
@@ -89,7 +89,7 @@ class Record:
 
     def sum(self, values: np.ndarray) -> np.ndarray:
         """(P, K) sums."""
-        return self.folded(values, np.add, 0.0)
+        return self.reduced(values, np.add, 0.0)
 
     def counts(
         self, occurs: np.ndarray, names: tuple[str, ...], least: int = 1
@@ -155,11 +155,11 @@ class Record:
 
 
 def _highest(name: str) -> Callable[[Record], np.ndarray]:
-    return lambda r: _known(r.folded(r.of(name), np.maximum, -np.inf))
+    return lambda r: _known(r.reduced(r.of(name), np.maximum, -np.inf))
 
 
 def _lowest(name: str) -> Callable[[Record], np.ndarray]:
-    return lambda r: _known(r.folded(r.of(name), np.minimum, np.inf))
+    return lambda r: _known(r.reduced(r.of(name), np.minimum, np.inf))
 
 
 def _known(values: np.ndarray) -> np.ndarray:
@@ -316,7 +316,7 @@ INDICES: dict[str, Index] = {
               _highest(RAIN)),
         Index("Rx5day", "highest 5-day rain", "highest RR of 5 days on end, told by the last",
               "mm", (RAIN,), BOTH,
-              lambda r: _known(r.folded(r.five_days(), np.maximum, -np.inf))),
+              lambda r: _known(r.reduced(r.five_days(), np.maximum, -np.inf))),
         Index("SDII", "simple daily intensity", "total of the wet days divided by their number",
               "mm day-1", (RAIN,), YEAR, _intensity),
         Index("R10mm", "heavy rain days", "days with RR ≥ 10 mm", "days", (RAIN,), YEAR,

@@ -215,16 +215,16 @@ def exceedance_in_base(
     step_of[days.day[inside], days.year[inside] - base.first] = np.flatnonzero(inside)
     half = WINDOW // 2
     window = np.empty((columns, WINDOW, years), values.dtype)
-    met = np.empty((days.length, columns, years))
+    beyond_share = np.empty((days.length, columns, years))
     for day in range(days.length):
         for n in range(WINDOW):
             window[:, n] = table[(day + n - half) % days.length]
         if np.isnan(window).any():
-            met[day] = _judged_with_gaps(window, table[day], percent, above=above)
+            beyond_share[day] = _judged_with_gaps(window, table[day], percent, above=above)
         else:
-            met[day] = _judged(window, table[day], percent, above=above)
+            beyond_share[day] = _judged(window, table[day], percent, above=above)
         here = step_of[day] >= 0
-        out[step_of[day][here]] = met[day][:, here].T
+        out[step_of[day][here]] = beyond_share[day][:, here].T
     leap = np.flatnonzero((days.day == LEAP) & (days.year >= base.first) & (days.year <= base.last))
     for step in leap.tolist():
         year = int(days.year[step]) - base.first
@@ -319,7 +319,7 @@ def _judged_with_gaps(
         pairs = np.flatnonzero(near[:, year])
         if not pairs.size:
             continue
-        beyond, told = np.zeros(pairs.size), np.zeros(pairs.size)
+        beyond, judged = np.zeros(pairs.size), np.zeros(pairs.size)
         others = [y for y in range(years) if y != year]
         mine = window[odd[pairs]]
         value = own[pairs, year]
@@ -327,9 +327,9 @@ def _judged_with_gaps(
             stand_in = mine[:, :, [*others, other]].reshape(pairs.size, -1)
             limit = _percentiles(stand_in, (percent,))[0]
             beyond += value > limit if above else value < limit
-            told += ~np.isnan(limit)
+            judged += ~np.isnan(limit)
         with np.errstate(invalid="ignore", divide="ignore"):
-            found[pairs, year] = np.where(told > 0, beyond / told, np.nan)
+            found[pairs, year] = np.where(judged > 0, beyond / judged, np.nan)
     out[odd] = found
     return out
 
@@ -346,7 +346,7 @@ def _judged_leap(
     """(K,) the same for a 29 February, whose limit is the mean of its neighbours'."""
     years = table.shape[2]
     others = [y for y in range(years) if y != year]
-    beyond, told = np.zeros(len(values)), np.zeros(len(values))
+    beyond, judged = np.zeros(len(values)), np.zeros(len(values))
     for other in others:
         limits = []
         for day in (days.before_leap, days.before_leap + 1):
@@ -355,6 +355,6 @@ def _judged_leap(
             limits.append(_percentiles(sample, (percent,))[0])
         limit = (limits[0] + limits[1]) / 2
         beyond += values > limit if above else values < limit
-        told += ~np.isnan(limit)
+        judged += ~np.isnan(limit)
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(told > 0, beyond / told, np.nan)
+        return np.where(judged > 0, beyond / judged, np.nan)

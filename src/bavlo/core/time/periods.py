@@ -171,13 +171,13 @@ def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> P
     if rule.kind == "day":
         return _days(calendar, first, last)
     dates = to_dates(np.array([first, last - 1]), calendar)
-    made: list[NamedSpan] = []
+    spans: list[NamedSpan] = []
     for year in range(dates[0].year - 1, dates[1].year + 2):
-        made.extend(p for p in KINDS[rule.kind](rule, calendar, year) if p[3] > first)
-    made = [p for p in made if p[2] < last]
+        spans.extend(p for p in KINDS[rule.kind](rule, calendar, year) if p[3] > first)
+    spans = [p for p in spans if p[2] < last]
     if rule.kind == "all":
-        made = [("all", "all", first, last)]
-    return _axis(made, calendar)
+        spans = [("all", "all", first, last)]
+    return _axis(spans, calendar)
 
 
 def cycle_of(label: str) -> str | None:
@@ -310,12 +310,12 @@ def _shared_out(
     return step[keep], place[keep], share[keep]
 
 
-def _axis(made: list[NamedSpan], calendar: str) -> PeriodAxis:
+def _axis(spans: list[NamedSpan], calendar: str) -> PeriodAxis:
     return PeriodAxis(
-        tuple(p[0] for p in made),
-        tuple(p[1] for p in made),
-        np.array([p[2] for p in made], np.int64),
-        np.array([p[3] for p in made], np.int64),
+        tuple(p[0] for p in spans),
+        tuple(p[1] for p in spans),
+        np.array([p[2] for p in spans], np.int64),
+        np.array([p[3] for p in spans], np.int64),
         calendar,
     )
 

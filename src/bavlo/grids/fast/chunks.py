@@ -252,8 +252,8 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
     if url is None:
         stamp: object = path.stat().st_mtime_ns
     else:
-        told = addresses.information(url)
-        stamp = told.get("ETag") or told.get("etag") or told.get("size")
+        status = addresses.information(url)
+        stamp = status.get("ETag") or status.get("etag") or status.get("size")
     key = (path, name, stamp)
     with _lock:
         if key not in _readers:

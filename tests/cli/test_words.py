@@ -1,0 +1,217 @@
+"""Words on the screen: progress, warnings, previews, errors, and how a command line is read."""
+
+import io
+import json
+
+import numpy as np
+import pytest
+
+from bavlo.cli.main import COMMANDS, main
+from bavlo.cli.parsing import Parser, add_options
+from bavlo.cli.screen import MOST_WARNINGS, Screen, aligned, preview
+from bavlo.errors import RequestError
+from bavlo.tables.schema import SERIES
+from support import box, run, write_grid, write_regions
+
+
+class Terminal(io.StringIO):
+    """A stream that says it is a terminal."""
+
+    def isatty(self):
+        return True
+
+
+def table(regions, periods):
+    rng = np.random.default_rng(1)
+    shape = (regions, periods, 1)
+    return SERIES.table(
+        {
+            "region": [f"Region {n}" for n in range(regions)],
+            "period": [str(1990 + n) for n in range(periods)],
+            "start": [f"{1990 + n}-01-01" for n in range(periods)],
+            "end": [f"{1990 + n}-12-31" for n in range(periods)],
+            "variable": "rain",
+            "measure": ["mean"],
+            "value": rng.random(shape) * 1000,
+            "unit": ["mm"],
+            "combine": "total",
+            "order": ["region"],
+            "area_valid": np.ones(shape),
+            "steps": np.full(shape[:2], 365.0),
+            "steps_expected": np.full(periods, 365.0),
+            "note": np.full(shape, "", object),
+        }
+    )
+
+
+def test_warnings_are_said_once_counted_and_kept():
+    stream = io.StringIO()
+    screen = Screen(stream=stream)
+    for n in range(MOST_WARNINGS + 3):
+        screen.warn(f"doubt {n}; use ‹min_steps 0.9›")
+        screen.warn(f"doubt {n}; use ‹min_steps 0.9›")
+    screen.finish()
+    said = stream.getvalue().splitlines()
+    assert len(said) == MOST_WARNINGS + 1
+    assert said[0] == "bavlo: warning: doubt 0; use --min-steps 0.9"
+    assert said[-1].startswith("bavlo: 3 more warnings")
+    assert len(screen.warnings) == MOST_WARNINGS + 3
+    assert all("‹" not in text for text in screen.warnings)
+
+
+def test_notes_are_for_those_who_ask_for_them():
+    for settings, said in (({}, ""), ({"verbose": True}, "a choice behind --every\n")):
+        stream = io.StringIO()
+        Screen(stream=stream, **settings).note("a choice behind ‹every›")
+        assert stream.getvalue() == said
+
+
+def test_progress_is_a_bar_on_a_terminal_and_a_line_now_and_then_elsewhere(monkeypatch):
+    from bavlo.cli import screen as module
+
+    stream = io.StringIO()
+    screen = Screen(stream=stream)
+    screen.progress(1, 10)
+    assert stream.getvalue() == ""
+    monkeypatch.setattr(module, "EVERY_SECONDS", -1)
+    screen.progress(2, 10)
+    assert stream.getvalue() == "bavlo: 2 of 10 steps\n"
+    terminal = Terminal()
+    screen = Screen(stream=terminal)
+    for done, total in ((1, 4), (4, 4), (1, 2), (2, 2)):  # a second loop has a bar of its own
+        screen.progress(done, total)
+    assert screen._bar is None
+    quiet = Screen(quiet=True, stream=Terminal())
+    quiet.progress(1, 4)
+    assert quiet.stream.getvalue() == ""
+
+
+@pytest.mark.parametrize(("regions", "periods"), [(1, 1), (2, 3), (3, 200)])
+def test_a_preview_shows_both_ends_and_tells_what_is_the_same_once(regions, periods, monkeypatch):
+    monkeypatch.setenv("COLUMNS", "90")
+    lines = preview(table(regions, periods)).splitlines()
+    assert all(len(line) <= 90 for line in lines)
+    text = "\n".join(lines)
+    assert "Region 0" in text
+    assert f"{1990 + periods - 1}" in text
+    if regions * periods > 1:
+        assert "variable rain" in text
+        assert lines.count("…") <= 1
+        assert sum(line.startswith("…") for line in lines) == (regions * periods > 12)
+
+
+def test_columns_are_cut_to_the_width_and_numbers_stand_to_the_right():
+    rows = [["name", "value"], ["a rather long name of a region", "1"], ["b", "22.5"]]
+    lines = aligned(rows, [True, False], 24)
+    assert all(len(line) <= 24 for line in lines)
+    assert lines[1].startswith("a rather")
+    assert "…" in lines[1]
+    assert lines[2].endswith("22.5")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "said"),
+    [
+        (["fly"], 2, "'fly' is no command; use one of: demo, describe"),
+        (["series", "--fly"], 2, "unrecognized arguments: --fly; see `bavlo series --help`"),
+        (["series", "--mea", "mean"], 2, "unrecognized arguments"),
+        (["series"], 2, "no grid was given"),
+        (["series", "none.nc", "--regions", "r.geojson"], 1, "there is no such file"),
+        (["grid", "none.nc"], 2, "no file was named; give a .nc or .tif"),
+        (["chart", "none.csv"], 1, "there is no such file"),
+        (["map"], 2, "required"),
+        (["describe", "none.nc"], 1, "there is no such file"),
+    ],
+)
+def test_a_wrong_call_is_one_line_and_an_exit_status(arguments, status, said):
+    done = run(*arguments, check=False)
+    assert done.returncode == status
+    assert said in done.stderr
+    assert done.stderr.startswith("bavlo: ")
+    assert done.stderr.count("\n") == 1
+
+
+def test_help_and_version_are_there_without_a_command(capsys):
+    assert main([]) == 0
+    said = capsys.readouterr().out
+    assert all(f"  {name}" in said for name in COMMANDS)
+    assert main(["--version"]) == 0
+    assert capsys.readouterr().out.startswith("bavlo ")
+
+
+def test_interrupts_and_full_pipes_end_with_their_own_status(monkeypatch, capsys):
+    from bavlo.cli import cache
+
+    def stop(arguments):
+        raise KeyboardInterrupt
+
+    def full(arguments):
+        raise MemoryError
+
+    monkeypatch.setattr(cache, "run", stop)
+    assert main(["cache"]) == 130
+    assert "interrupted; nothing was written" in capsys.readouterr().err
+    monkeypatch.setattr(cache, "run", full)
+    assert main(["cache"]) == 1
+    assert "out of memory" in capsys.readouterr().err
+
+
+def test_positionals_and_options_mix_and_negative_values_need_no_sign_between():
+    parser = Parser("describe")
+    parser.add_argument("files", nargs="+")
+    add_options(parser, "describe")
+    given = parser.read(["a.nc", "--at", "-71.5,-33", "b.nc", "--offset", "-3e2", "--strict"])
+    assert given["files"] == ["a.nc", "b.nc"]
+    assert given["at"] == "-71.5,-33"
+    assert given["offset"] == "-3e2"
+    assert given["strict"] is True
+    with pytest.raises(RequestError, match="expected one argument"):
+        parser.read(["a.nc", "--at"])
+
+
+def test_the_whole_table_goes_to_standard_output_where_that_is_asked_for(tmp_path):
+    grid = write_grid(tmp_path / "rain.nc", np.ones((31, 2, 2)))
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 1, 1)})
+    done = run("series", grid, "--regions", regions, "--format", "csv")
+    lines = done.stdout.splitlines()
+    assert lines[0].startswith("region,period,start,end")
+    assert len(lines) == 2
+    assert "1 rows" in done.stderr
+    done = run(
+        "series", grid, "--regions", regions, "--format", "csv", "--out", "x.csv", check=False
+    )
+    assert done.returncode == 2
+    assert "--format: writes to standard output, --out to files; use one" in done.stderr
+
+
+def test_the_cache_is_shown_and_cleared(tmp_path, monkeypatch):
+    monkeypatch.setenv("BAVLO_CACHE", str(tmp_path))
+    assert "0 overlays, 0.0 MB" in run("cache").stdout
+    (tmp_path / "a.overlay.npz").write_bytes(b"x" * 100_000)
+    said = run("cache").stdout
+    assert "1 overlay, 0.1 MB" in said
+    assert "--clear" in said
+    assert "removed 1 overlay" in run("cache", "--clear").stdout
+    assert not list(tmp_path.iterdir())
+
+
+def test_what_stands_beside_an_output_says_how_it_came_to_be(tmp_path):
+    grid = write_grid(tmp_path / "rain.nc", np.ones((59, 2, 2)))
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 1, 1)})
+    words = ["series", grid, "--regions", regions, "--every", "month", "--out", tmp_path / "o.csv"]
+    run(*words)
+    about = json.loads((tmp_path / "o.csv.about.json").read_text())
+    assert about["request"]["grids"] == [{"name": None, "files": [str(grid)]}]
+    assert about["request"]["regions"] == str(regions)
+    assert "jobs" not in about["request"]
+    assert [entry["file"] for entry in about["inputs"]] == [str(grid), str(regions)]
+    first = [entry["metadata_sha256"] for entry in about["inputs"]]
+    again = tmp_path / "o.csv.about.json"
+    before = again.read_bytes()
+    run(*words, "--replace", "--jobs", "3")
+    assert again.read_bytes() == before
+    write_regions(tmp_path / "r.geojson", {"b": box(0, 0, 1, 1)})
+    run(*words, "--replace")
+    second = [entry["metadata_sha256"] for entry in json.loads(again.read_text())["inputs"]]
+    assert first[0] == second[0]
+    assert first[1] != second[1]

@@ -107,12 +107,13 @@ def count_values(
     enough = valid >= least_steps(plan, periods)[:, None]
     out = []
     for name in plan.request.conditions.count:
-        if name == "share":
+        count = COUNTS[name]
+        if count.derive is not None:
             with np.errstate(invalid="ignore", divide="ignore"):
-                values = counts["days"] / valid
-        elif COUNTS[name].is_day:
+                values = count.derive(counts, valid)
+        elif count.is_day:
             values = _day_of_period(plan, counts[name], periods)
-        elif COUNTS[name].is_sum:
+        elif count.is_sum:
             values = counts[name][:, 0]
         else:
             values = counts[name].astype(np.float64)

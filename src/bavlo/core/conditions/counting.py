@@ -150,13 +150,12 @@ class Counting:
     def __init__(self, period_steps: PeriodSteps, wanted: Sequence[str], least: int) -> None:
         self.period_steps = period_steps
         self.least = least
-        names = set(wanted) | {"valid", "days"}
-        self.sums = [name for name, count in COUNTS.items() if count.is_sum and name in names]
-        self.names = [
-            "valid",
-            *(n for n in COUNTS if n in names and n not in (*self.sums, "share")),
-        ]
-        spells = any_count(wanted, lambda count: count.follows_spells)
+        needed = {need for name in wanted if name in COUNTS for need in COUNTS[name].needs}
+        names = {"days", *needed, *wanted}
+        counted = [n for n, count in COUNTS.items() if n in names and count.derive is None]
+        self.sums = [name for name in counted if COUNTS[name].is_sum]
+        self.names = ["valid", *(name for name in counted if name not in self.sums)]
+        spells = any_count(counted, lambda count: count.follows_spells)
         self.runs = least > 1 or spells
         # Pieces of spells that are cut at edges are not merged: they need the whole record at once.
         self.mergeable = not (period_steps.cut and spells)

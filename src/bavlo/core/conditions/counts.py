@@ -84,6 +84,11 @@ class Count:
         Whether spells have to be followed.
     is_day
         Whether it is a step of the period, 1 the first, over the cells that have one.
+    derive
+        From other counts and the steps with data, (P, K) each, to its values; None where it is
+        counted itself.
+    needs
+        The counts that it is derived from.
     """
 
     name: str
@@ -95,6 +100,8 @@ class Count:
     of_amounts: bool = False
     follows_spells: bool = False
     is_day: bool = False
+    derive: Callable[[Counts, np.ndarray], np.ndarray] | None = None
+    needs: tuple[str, ...] = ()
 
 
 COUNTS: dict[str, Count] = {
@@ -105,7 +112,13 @@ COUNTS: dict[str, Count] = {
             "steps that meet it (with `for N days`: in spells of at least N)",
             lambda u: u.steps,
         ),
-        Count("share", "these as a share of the steps with data", lambda u: "1"),
+        Count(
+            "share",
+            "these as a share of the steps with data",
+            lambda u: "1",
+            derive=lambda counts, valid: counts["days"] / valid,
+            needs=("days",),
+        ),
         Count(
             "spells",
             "spells that end in the period",

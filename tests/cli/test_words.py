@@ -2,6 +2,8 @@
 
 import io
 import json
+import runpy
+import sys
 
 import numpy as np
 import pytest
@@ -215,3 +217,21 @@ def test_what_stands_beside_an_output_says_how_it_came_to_be(tmp_path):
     second = [entry["metadata_sha256"] for entry in json.loads(again.read_text())["inputs"]]
     assert first[0] == second[0]
     assert first[1] != second[1]
+
+
+def test_the_demo_refuses_a_folder_that_holds_other_things(tmp_path):
+    (tmp_path / "mine.txt").write_text("x")
+    done = run("demo", tmp_path, check=False)
+    assert done.returncode == 1
+    assert "is not empty; name another folder, or --replace" in done.stderr
+    assert [path.name for path in tmp_path.iterdir()] == ["mine.txt"]
+    done = run("demo", tmp_path / "mine.txt", check=False)
+    assert "is not a folder" in done.stderr
+
+
+def test_the_module_runs_as_the_program_does(monkeypatch, capsys):
+    monkeypatch.setattr(sys, "argv", ["bavlo", "--version"])
+    with pytest.raises(SystemExit) as end:
+        runpy.run_module("bavlo", run_name="__main__")
+    assert end.value.code == 0
+    assert capsys.readouterr().out.startswith("bavlo ")

@@ -32,8 +32,6 @@ class Kind:
         One line for the help.
     tables_needed
         How many tables it draws together.
-    static
-        Whether it draws tables without time, too.
     """
 
     name: str
@@ -42,7 +40,6 @@ class Kind:
     function: str
     meaning: str
     tables_needed: int = 1
-    static: bool = False
 
 
 KINDS: dict[str, Kind] = {

@@ -13,8 +13,6 @@ from collections.abc import Mapping, Sequence
 from importlib import import_module
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from bavlo.errors import RequestError
-
 if TYPE_CHECKING:
     from bavlo.request.request import Request
 
@@ -453,9 +451,3 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Sequence):
         return [_plain(each) for each in value]
     return str(value)
-
-
-def refuse_missing_grids(request: Request) -> None:
-    """Refuse a request without any grid."""
-    if not request.grids.arguments:
-        raise RequestError("", "no grid was given", "name its files")

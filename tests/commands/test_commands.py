@@ -442,7 +442,7 @@ def test_outputs_appear_together_or_not_at_all(tmp_path):
     ("command", "options", "said"),
     [
         ("series", {"measure": ["sum"]}, "depends on the size of the cells"),
-        ("series", {"measure": ["volume"], "combine": "mean"}, "needs depths of water"),
+        ("series", {"measure": ["volume"], "combine": "mean"}, "volume is that of a total"),
         ("series", {"window": ["3,12"]}, "a series has one window"),
         ("series", {"window": ["3"], "measure": ["p90"]}, "is not made of those of its parts"),
         ("series", {"combine": "running", "window": ["3"]}, "do not go together"),
@@ -477,3 +477,71 @@ def test_what_makes_no_sense_is_refused_before_anything_is_read(world, command, 
     }
     with pytest.raises(BavloError, match=said):
         functions[command](asked(world, command, names, **options), SilentReporter())
+
+
+@pytest.fixture
+def arid(tmp_path):
+    """Thirty years of months without rain but for two wet years, and of a constant temperature."""
+    stamps = [(day - pd.Timestamp(1991, 1, 1)).days for day in pd.date_range(
+        "1991-01-01", "2020-12-01", freq="MS"
+    )]  # fmt: skip
+    rain = np.zeros((360, 2, 3))
+    rain[7 * 12 : 9 * 12] = np.arange(1.0, 25)[:, None, None]
+    write_grid(tmp_path / "rain.nc", rain, since="days since 1991-01-01", stamps=stamps)
+    days = np.full((DAYS.size, 2, 3), 12.9)
+    write_grid(
+        tmp_path / "tmax.nc",
+        days.astype("f4"),
+        name="tmax",
+        unit="degC",
+        since="days since 1991-01-01",
+    )
+    write_regions(tmp_path / "r.geojson", SHAPES)
+    return tmp_path, None, None
+
+
+def test_a_constant_temperature_has_no_warm_days_and_no_warm_spell(arid):
+    options = {"index": ["TX90p,WSDI"], "base": "1991..2020", "test_on": "region"}
+    found = frame(extremes(asked(arid, "extremes", ["tmax.nc"], **options), SilentReporter()))
+    assert set(found["value"]) == {0.0}
+    when = {"when": ["tmax > p90"], "every": "year", "base": "1991..2020"}
+    found = frame(extremes(asked(arid, "extremes", ["tmax.nc"], **when), SilentReporter()))
+    assert set(found["value"]) == {0.0}
+
+
+def test_a_shared_rank_is_said_to_be_shared(arid):
+    options = {"every": "month", "base": "1991..2020", "during": "2020-12", "only": ["far"]}
+    result = anomalies(asked(arid, "anomalies", ["rain.nc"], **options), SilentReporter())
+    assert result.summary[-1].endswith("driest of 30, with 27 others")
+    assert frame(result)["rank"].tolist() == [1]
+    assert "tied" not in result.table.header
+
+
+def test_a_score_needs_four_fifths_of_the_base_and_notes_a_base_of_mostly_zeros(world, arid):
+    options = {"every": "month", "score": "spi", "only": ["far"]}
+    wet = asked(world, "anomalies", ["rain.nc"], base="1981..2010", **options)
+    found = frame(anomalies(wet, SilentReporter()))
+    assert found["score"].isna().all()  # 20 of 30 years
+    assert set(found["note"]) >= {"normal from 20 years only"}
+    rain = np.zeros((DAYS.size, 2, 3))
+    rain[DAYS.year % 5 < 2] = np.random.default_rng(3).gamma(
+        1, 9, ((DAYS.year % 5 < 2).sum(), 2, 3)
+    )
+    write_grid(arid[0] / "dry.nc", rain, since="days since 1991-01-01")
+    dry = asked(arid, "anomalies", ["dry.nc"], base="1991..2020", **options)
+    found = frame(anomalies(dry, SilentReporter()))
+    assert not found["score"].isna().any()
+    assert set(found["note"]) == {"60% of the base values are 0"}
+
+
+def test_grids_of_normals_have_a_time_axis_that_ascends(world):
+    options = {"every": "season", "as": "normal", "base": "1992..2020"}
+    result = grid(asked(world, "grid", ["tmax.nc"], **options), SilentReporter())
+    assert result.output.labels == ("DJF", "MAM", "JJA", "SON")
+    assert (np.diff(result.output.start) > 0).all()
+
+
+def test_a_mean_volume_is_refused_for_what_it_is(world):
+    request = asked(world, "series", ["rain.nc"], measure=["volume"], combine="mean")
+    with pytest.raises(RequestError, match="volume is that of a total"):
+        series(request, SilentReporter())

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.commands.climate_series import PeriodSeries, load_series
-from bavlo.core.stats.anomalies import ranks, spi
+from bavlo.core.stats.anomalies import ranks, spi, zero_share
 from bavlo.core.stats.measures import parse_measure
 from bavlo.core.stats.normals import Base, choose_base, in_years, normals
 from bavlo.core.stats.windows import windowed
@@ -19,6 +19,8 @@ from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import ANOMALIES
+
+MOSTLY = 0.5  # share of zeros in the base from which a score is noted
 
 
 def anomalies(request: Request, report: Reporter) -> TableResult:
@@ -37,6 +39,8 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
         "percent_of_normal",
         "score",
         "rank",
+        "tied",
+        "zeros",
         "ranked_of",
         "years",
     )
@@ -68,7 +72,7 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
             "steps_expected": data.expected[reported],
             "note": notes,
             "calendar": data.periods.calendar if data.periods.calendar != "standard" else None,
-            **numbers,
+            **{name: array for name, array in numbers.items() if ANOMALIES.column(name)},
         }
     )
     lines = [
@@ -95,17 +99,20 @@ def _one_window(
     which = np.array([place[kind] for kind in data.periods.cycle])
     mean, std = found.values["mean"][which], found.values["std"][which]
     anomaly = moved - mean
-    rank, of, score = (np.full_like(moved, np.nan) for _ in range(3))
+    rank, tied, of, score, zeros = (np.full_like(moved, np.nan) for _ in range(5))
     base_years = in_years(data.yearly.year, base)
     for n in range(len(found.cycle)):
         like = which == n
-        rank[like], of[like] = ranks(moved[like])
+        ranked = ranks(moved[like])
+        rank[like], tied[like], of[like] = ranked.rank, ranked.tied, ranked.of
         if request.climate.score == "spi":
             score[like] = spi(moved[like], base_years[like])
+            zeros[like] = zero_share(moved[like & base_years])
     with np.errstate(invalid="ignore", divide="ignore"):
         percent = np.where(mean != 0, moved / mean * 100, np.nan)
         if request.climate.score != "spi":
             score = np.where(std > 0, anomaly / std, np.nan)
+    score = np.where(np.isnan(mean), np.nan, score)  # fewer than 80 % of the base years
     if data.combine != TOTAL:
         percent = np.full_like(moved, np.nan)
 
@@ -120,6 +127,8 @@ def _one_window(
         "percent_of_normal": back(percent),
         "score": back(score),
         "rank": back(rank),
+        "tied": back(tied),
+        "zeros": back(zeros),
         "ranked_of": back(of),
         "years": back(found.years[which]),
         "start": np.where(first >= 0, data.periods.start[first], data.periods.start),
@@ -169,6 +178,8 @@ def _anomaly_notes(
     no_score = ~np.isnan(value) & np.isnan(numbers["score"]) & (notes == "")
     if request.climate.score == "spi":
         notes[no_score] = "fewer than 10 base values above 0"
+        dry = ~np.isnan(numbers["score"]) & (numbers["zeros"] > MOSTLY) & (notes == "")
+        notes[dry] = [f"{share:.0%} of the base values are 0" for share in numbers["zeros"][dry]]
     return notes
 
 
@@ -189,10 +200,11 @@ def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.nda
             text += f", {pick['percent_of_normal']:.0f} % of normal"
         elif pick["anomaly"] == pick["anomaly"]:
             text += f", {pick['anomaly']:+.3g} against normal"
-        rank, of = int(pick["rank"]), int(pick["ranked_of"])
-        from_top = of + 1 - rank
+        rank, tied, of = (int(pick[name]) for name in ("rank", "tied", "ranked_of"))
+        from_top = of + 1 - rank - tied
         which, nth = (low, rank) if rank <= from_top else (high, from_top)
-        lines.append(f"{text}, {_ordinal(nth)}{which} of {of}")
+        others = f", with {counted(tied, 'other')}" if tied else ""
+        lines.append(f"{text}, {_ordinal(nth)}{which} of {of}{others}")
     return lines
 
 

@@ -188,6 +188,7 @@ def periods_of_the_year(periods: PeriodAxis, years: np.ndarray, base: Base) -> P
     names = np.array(periods.cycle, object)
     at = [np.flatnonzero(inside & (names == kind)) for kind in cycle]
     kept = [n for n, place in enumerate(at) if place.size]
+    kept.sort(key=lambda n: int(periods.start[at[n][0]]))  # a time axis ascends
     return PeriodAxis(
         tuple(cycle[n] for n in kept),
         tuple(cycle[n] for n in kept),

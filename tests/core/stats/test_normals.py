@@ -105,7 +105,8 @@ def test_percentiles_in_time_are_of_type_8(values, percent):
 
 @given(st.lists(st.sampled_from([0.0, 1.0, 2.0, np.nan, 5.0]), min_size=1, max_size=12))
 def test_rank_1_is_the_lowest_and_ties_share_the_lower_rank(values):
-    rank, of = ranks(np.array(values)[:, None])
+    found = ranks(np.array(values)[:, None])
+    rank, of = found.rank, found.of
     there = [v for v in values if v == v]
     assert of[0] == len(there)
     for value, found in zip(values, rank[:, 0], strict=True):
@@ -160,3 +161,26 @@ def test_spi_mixes_in_the_chance_of_no_rain_and_needs_ten_values():
     assert np.isnan(spi(values, np.ones(40, bool))).all()
     values[30] = 1.0
     assert not np.isnan(spi(values, np.ones(40, bool))).any()
+
+
+@given(st.floats(-1e6, 1e6), st.integers(2, 60), st.floats(0, 100))
+def test_a_percentile_of_equal_values_is_exactly_that_value(value, count, percent):
+    """A day equal to its percentile is not beyond it."""
+    assert percentile_8(np.full((count, 1), value), percent)[0] == value
+
+
+@given(st.lists(st.sampled_from([0.0, 0.1 + 0.2, 0.3, 5.0, 7.5, np.nan]), min_size=1, max_size=30))
+def test_ranks_share_the_lower_place_among_values_that_are_equal_but_for_rounding(values):
+    column = np.array(values)[:, None]
+    found = ranks(column)
+    known = [v for v in values if v == v]
+    for n, value in enumerate(values):
+        if value != value:
+            assert np.isnan(found.rank[n, 0])
+            continue
+        scale = max(abs(v) for v in known) or 1
+        below = sum(v < value - 1e-12 * scale for v in known)
+        equal = sum(abs(v - value) <= 1e-12 * scale for v in known)
+        assert found.rank[n, 0] == below + 1
+        assert found.tied[n, 0] == equal - 1
+    assert found.of[0] == len(known)

@@ -2,38 +2,66 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy import special
 
+TIE = 1e-12  # of the largest absolute value
 LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to
 HIGHEST_SCORE = 3.0
 
 
-def ranks(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+@dataclass(frozen=True, eq=False)
+class Ranks:
+    """How values stand among those of their column.
+
+    Parameters
+    ----------
+    rank : (N, K) float64
+        1 is the lowest; NaN where there is no value.
+    tied : (N, K) float64
+        How many others share the rank.
+    of : (K,) float64
+        How many are ranked.
+    """
+
+    rank: np.ndarray
+    tied: np.ndarray
+    of: np.ndarray
+
+
+def ranks(values: np.ndarray) -> Ranks:
     """Rank of each value among those of its column, 1 the lowest; ties share the lower rank.
+
+    Sorted neighbours closer than 1e-12 of the column's largest absolute value are ties.
 
     Parameters
     ----------
     values : (N, K) float64
         NaN is not ranked.
 
-    Returns
-    -------
-    rank : (N, K) float64
-        NaN where there is no value.
-    of : (K,) float64
-        How many are ranked.
-
     Examples
     --------
-    >>> ranks(np.array([[3.0], [1.0], [3.0], [np.nan]]))[0].ravel()
-    array([ 2.,  1.,  2., nan])
+    >>> found = ranks(np.array([[3.0], [1.0], [3.0], [np.nan]]))
+    >>> found.rank.ravel(), found.tied.ravel()
+    (array([ 2.,  1.,  2., nan]), array([ 1.,  0.,  1., nan]))
     """
-    ordered = np.sort(values, axis=0)
-    rank = np.empty_like(values)
-    for k in range(values.shape[1]):
-        rank[:, k] = np.searchsorted(ordered[:, k], values[:, k], side="left") + 1
-    return np.where(np.isnan(values), np.nan, rank), np.sum(~np.isnan(values), axis=0).astype(float)
+    order = np.argsort(values, axis=0, kind="stable")  # NaN last
+    ordered = np.take_along_axis(values, order, axis=0)
+    known = ~np.isnan(ordered)
+    largest = np.max(np.where(known, np.abs(ordered), 0.0), axis=0, initial=0.0)
+    begins = np.ones(values.shape, bool)
+    begins[1:] = ~(np.diff(ordered, axis=0) <= TIE * largest)
+    number = np.arange(len(values))[:, None]
+    first = np.maximum.accumulate(np.where(begins, number, 0), axis=0)
+    ends = np.ones(values.shape, bool)
+    ends[:-1] = begins[1:]
+    last = np.minimum.accumulate(np.where(ends, number, len(values))[::-1], axis=0)[::-1]
+    rank, tied = np.empty_like(values), np.empty_like(values)
+    np.put_along_axis(rank, order, np.where(known, first + 1.0, np.nan), axis=0)
+    np.put_along_axis(tied, order, np.where(known, last - first, np.nan), axis=0)
+    return Ranks(rank, tied, known.sum(axis=0).astype(np.float64))
 
 
 def gamma_fit(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -64,6 +92,12 @@ def gamma_fit(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
                 break
         good = np.isfinite(shape) & (spread > 1e-14)
         return np.where(good, shape, np.nan), np.where(good, mean / shape, np.nan)
+
+
+def zero_share(values: np.ndarray) -> np.ndarray:
+    """(K,) share of zeros among the values (N, K) that there are; NaN where there are none."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.asarray(np.sum(values == 0, axis=0) / np.sum(~np.isnan(values), axis=0))
 
 
 def spi(values: np.ndarray, in_base: np.ndarray) -> np.ndarray:

@@ -104,7 +104,8 @@ def _mixed(ordered: np.ndarray, low: int, share: float) -> np.ndarray:
     first = ordered[:, low].astype(np.float64)
     if share == 0 or low + 1 >= ordered.shape[1]:
         return first
-    return first * (1 - share) + ordered[:, low + 1].astype(np.float64) * share
+    # In this form equal neighbours give exactly their value.
+    return np.asarray(first + share * (ordered[:, low + 1].astype(np.float64) - first))
 
 
 def _fill_leap(out: np.ndarray, days: CalendarDays) -> None:
@@ -282,7 +283,7 @@ def _judged(window: np.ndarray, day: np.ndarray, percent: float, *, above: bool)
 
     limit = kth(low + 1)
     if share:
-        limit = limit * (1 - share) + kth(low + 2) * share
+        limit = limit + share * (kth(low + 2) - limit)
     value = day[column, year][:, None]
     beyond = value > limit if above else value < limit
     beyond[np.arange(column.size), year] = False

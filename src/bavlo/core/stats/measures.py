@@ -293,8 +293,13 @@ def _sum_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
 
 
 def _volume_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
-    if what.kind not in (AMOUNT, RATE) or combine == MEAN:
+    if what.kind not in (AMOUNT, RATE):
         return f"volume needs depths of water, not {held}", "use mean or sum"
+    if combine == MEAN:
+        return (
+            "volume is that of a total, and the mean of steps is a depth for each of them",
+            "use ‹combine total›",
+        )
     return None
 
 

@@ -190,8 +190,9 @@ def percentile_8(block: np.ndarray, percent: float) -> np.ndarray:
     high = np.minimum(low + 1, np.maximum(count - 1, 0))
     series = np.arange(block.shape[1])
     share = position - low
-    value = ordered[low, series] * (1 - share) + ordered[high, series] * share
-    return np.asarray(np.where(share == 0, ordered[low, series], value))
+    lower, upper = ordered[low, series], ordered[high, series]
+    # In this form equal neighbours give exactly their value.
+    return np.asarray(np.where(share == 0, lower, lower + share * (upper - lower)))
 
 
 def _smoothed(values: np.ndarray, kinds: tuple[str, ...], days: int) -> np.ndarray:

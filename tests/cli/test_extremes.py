@@ -276,7 +276,7 @@ def test_events_tell_dates_peak_and_total(world):
     assert events["peak"].tolist() == [values[a:b].max() for a, b in expected]
     touching = [a == 0 or b == met.size for a, b in expected]
     assert events["open"].tolist() == ["yes" if t else "no" for t in touching]
-    program("chart", out, "--kind", "timeline", "--out", folder / "t.png", "--replace")
+    program("chart", out, "--figure", "timeline", "--out", folder / "t.png", "--replace")
 
 
 def test_return_levels_need_twenty_complete_years(world, demo):

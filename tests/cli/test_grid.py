@@ -32,6 +32,54 @@ def table(folder, *arguments):
     return pd.read_csv(out)
 
 
+def test_a_depth_of_which_nothing_tells_the_kind_is_asked_for_and_never_averaged(tmp_path):
+    values = np.arange(59.0)[:, None, None] * np.ones((1, 2, 3))
+    grid = write_grid(tmp_path / "def.nc", values, name="def")
+    regions = write_regions(tmp_path / "r.geojson", {"all": box(0, 0, 3, 2)})
+    ask = "say --kind amount to add steps up, or --kind state to average them"
+    for command, *options in (
+        ("series", "--every", "month"),
+        ("normals",),
+        ("anomalies",),
+        ("extremes", "--when", "def > 1 mm"),
+        ("grid", "--every", "month", "--out", tmp_path / "g.nc"),
+        ("series", "x=def.nc", "y=def.nc", "--make", "z = x + y"),
+    ):
+        grids = [] if "--make" in options else [grid]
+        done = run(command, *grids, "--regions", regions, *options, check=False, cwd=tmp_path)
+        assert (done.returncode, ask in done.stderr) == (2, True), done.stderr
+    assert not (tmp_path / "g.nc").exists()
+    assert "kind     not told (only unit mm)" in run("describe", grid).stdout
+    first = values[:31, 0, 0]
+    for options, expected in (
+        (["--kind", "amount"], first.sum()),
+        (["--kind", "state"], first.mean()),
+        (["--combine", "total"], first.sum()),
+        (["--combine", "max"], first.max()),
+    ):
+        out = tmp_path / "out.csv"
+        run("series", grid, "--regions", regions, *options, "--out", out, "--replace")
+        assert pd.read_csv(out).value[0] == pytest.approx(expected, rel=1e-12)
+    run("series", grid, "--regions", regions, "--every", "step", "--out", out, "--replace")
+    assert pd.read_csv(out).value.to_numpy() == pytest.approx(values[:, 0, 0], rel=1e-12)
+    made = [
+        "x=def.nc",
+        "y=def.nc",
+        "--make",
+        "z = x + y",
+        "--kind",
+        "x=amount",
+        "--kind",
+        "y=amount",
+    ]
+    run("series", *made, "--regions", regions, "--out", out, "--replace", cwd=tmp_path)
+    assert pd.read_csv(out).value[0] == pytest.approx(2 * first.sum(), rel=1e-12)
+    wrong = run("series", grid, "--regions", regions, "--kind", "amont", check=False)
+    assert "'amont' is not known; use one of: amount rate state count class" in wrong.stderr
+    old = run("chart", out, "--kind", "lines", "--out", tmp_path / "c.png", check=False)
+    assert "say --figure NAME" in old.stderr
+
+
 def test_anomalies_of_cells_agree_with_plain_pandas(world, tmp_path):
     folder, days, rain, _ = world
     out = tmp_path / "a.nc"
@@ -204,12 +252,12 @@ def test_maps_and_charts_are_drawn_of_what_they_suit(demo, tmp_path):
     run("normals", *heat, "--out", tmp_path / "tn.csv")
     run("chart", tmp_path / "rn.csv", tmp_path / "tn.csv", "--out", tmp_path / "d.png")
     for kind in ("years", "matrix"):
-        run("chart", demo / "rain_months.csv", "--kind", kind, "--out", tmp_path / f"{kind}.png")
-    run("chart", demo / "rain_years.csv", "--kind", "totals", "--out", tmp_path / "t.pdf")
+        run("chart", demo / "rain_months.csv", "--figure", kind, "--out", tmp_path / f"{kind}.png")
+    run("chart", demo / "rain_years.csv", "--figure", "totals", "--out", tmp_path / "t.pdf")
     assert all(path.stat().st_size > 9000 for path in tmp_path.glob("*.png"))
     for arguments, said in (
-        (["chart", demo / "rain_years.csv", "--kind", "years"], "use totals"),
-        (["chart", tmp_path / "rn.csv", "--kind", "lines"], "use normals, diagram"),
+        (["chart", demo / "rain_years.csv", "--figure", "years"], "use totals"),
+        (["chart", tmp_path / "rn.csv", "--figure", "lines"], "use normals, diagram"),
         (["map", demo / "rain_years.csv"], "needs its regions"),
         (["map", demo / "heat.csv", *regions], "choose one"),
         (["map", demo / "rain_years.csv", *regions, "--period", "1900"], "no period 1900"),

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from bavlo.cli.parsing import Parser, add_options
+from bavlo.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
-  bavlo chart sorrel/rain_years.csv --kind totals --base 1991..2020 --out rain.svg
-  bavlo chart sorrel/rain_months.csv --kind years --only "Upper *" --out years.png
+  bavlo chart sorrel/rain_years.csv --figure totals --base 1991..2020 --out rain.svg
+  bavlo chart sorrel/rain_months.csv --figure years --only "Upper *" --out years.png
 """
 
 
@@ -20,7 +21,7 @@ def parser() -> Parser:
     options = Parser(
         "chart",
         description="A figure of a table that Bavlo wrote.",
-        epilog=f"kinds of chart, the first that suits a table being its usual one:\n{kinds}\n\n"
+        epilog=f"figures, the first that suits a table being its usual one:\n{kinds}\n\n"
         + EXAMPLES,
         usage="bavlo chart TABLE.csv… --out FILE [options]",
     )
@@ -33,6 +34,8 @@ def parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     """Run `bavlo chart`."""
+    if any(text.partition("=")[0] == "--kind" for text in arguments):
+        raise RequestError("", "--kind is what the values of a grid are", "say --figure NAME")
     given = parser().read(arguments)
     from bavlo.cli.writing import figure_outputs, write_figure
     from bavlo.commands.chart import chart

@@ -30,12 +30,12 @@ class ChartContent:
 
     tables: tuple[Table, ...]
     title: str
-    kind: str | None
+    figure: str | None
     base: Base | None
 
     def draw(self) -> Figure:
         """The figure, made anew each time."""
-        return draw(self.tables, self.title, self.kind, base=self.base)
+        return draw(self.tables, self.title, self.figure, base=self.base)
 
 
 def chart(request: Request) -> ChartContent:
@@ -47,7 +47,7 @@ def chart(request: Request) -> ChartContent:
             table = table.where(column, value)
         tables.append(_only(path, table, request.regions.reading.only))
     title = request.figure.title or " and ".join(dict.fromkeys(map(title_of, tables)))
-    return ChartContent(tuple(tables), title, request.figure.kind, request.climate.base)
+    return ChartContent(tuple(tables), title, request.figure.figure, request.climate.base)
 
 
 def _only(path: Path, table: Table, only: tuple[str, ...]) -> Table:

@@ -16,6 +16,7 @@ from bavlo.core.values.kinds import (
     AMOUNT,
     CLASS,
     COUNT,
+    NOT_TOLD,
     RATE,
     STATE,
     Variable,
@@ -65,7 +66,7 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         facts.append(("classes", shown))
     if at is not None:
         facts.append(("there", _there_text(source, at)))
-    if source.time is not None and not is_climatology(source):
+    if source.time is not None and not is_climatology(source) and what.kind != NOT_TOLD:
         combine = {AMOUNT: "total", RATE: "total"}.get(what.kind, "mean")
         unit = what.total_unit if combine == "total" else variable.unit or "no unit"
         facts.append(
@@ -140,11 +141,13 @@ def _kind_text(source: GridSource) -> str:
         AMOUNT: "steps are added up",
         RATE: "steps are multiplied by their length and added up",
         COUNT: "a number in each cell, to be added up with ‹measure sum›",
+        NOT_TOLD: "steps are combined once ‹kind amount› or ‹kind state› says so",
         CLASS: "codes that are never averaged; use ‹measure shares› or majority",
     }.get(what.kind, "steps are averaged, weighted by their length")
-    if source.time is None and what.kind in (AMOUNT, RATE, STATE):
+    if source.time is None and what.kind in (AMOUNT, RATE, STATE, NOT_TOLD):
         does = "one value a cell, averaged over regions"
-    return f"{what.kind} (told by {what.why}): {does}"
+    told = what.why if what.kind == NOT_TOLD else f"told by {what.why}"
+    return f"{what.kind} ({told}): {does}"
 
 
 def _cells_text(layout: GridLayout) -> str:

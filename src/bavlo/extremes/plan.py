@@ -20,7 +20,7 @@ from bavlo.core.time.periods import (
     assign_steps,
     periods_between,
 )
-from bavlo.core.values.kinds import AMOUNT, RATE, quantity, step_amounts
+from bavlo.core.values.kinds import AMOUNT, RATE, check_told, quantity, step_amounts
 from bavlo.core.values.units import convert, is_temperature, suits
 from bavlo.errors import RequestError
 from bavlo.extremes.bound import (
@@ -293,6 +293,7 @@ def _is_role(role: str, name: str, source: GridSource) -> bool:
 def condition_variable(name: str, source: GridSource, time: TimeAxis) -> ConditionVariable:
     """A variable as it is tested: water as the amount of its step."""
     what = quantity(source.variable, where(source))
+    check_told(what, source.variable, where(source))
     days = time.duration / DAY
     if what.kind not in (AMOUNT, RATE):
         return ConditionVariable(name, source, what, what.unit, None, days)

@@ -106,9 +106,9 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
     if chosen is None or chosen not in suited:
         known = ", ".join(k.name for k in suited)
         what = f"{kind} is not for it" if known else f"there is no chart of this table ({name})"
-        raise RequestError("kind" if known else "out", what, f"use {known or 'CSV'}")
+        raise RequestError("figure" if known else "out", what, f"use {known or 'CSV'}")
     if len(tables) > 1 and chosen.tables_needed == 1:
-        raise RequestError("kind", f"{chosen.name} draws one table", "give one")
+        raise RequestError("figure", f"{chosen.name} draws one table", "give one")
     if "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]:
         raise RequestError(
             "out", "there is no chart of a grid without time", "write a table, and map it"

@@ -224,6 +224,8 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     variable = first.variable
     if options.input_unit is not None:
         variable = replace(variable, unit=options.input_unit)
+    if options.kind is not None:
+        variable = replace(variable, kind=options.kind, kind_evidence="the request")
     notes = tuple(dict.fromkeys(note for file in files for note in file.notes))
     settings = {"scale": options.scale, "offset": options.offset}
     if first.times is None:

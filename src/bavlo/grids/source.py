@@ -172,6 +172,8 @@ class ReadOptions:
         What time stamps mark, the hour at which a day begins, and minutes to add to all times.
     input_unit, scale, offset
         The unit, and value = read × scale + offset.
+    kind
+        What the values are: amount, rate, state, count or class.
     dates
         Where the dates stand in file names, in strftime codes.
     prefer
@@ -191,6 +193,7 @@ class ReadOptions:
     dates: str | None = None
     prefer: str | None = None
     grid_crs: str | None = None
+    kind: str | None = None
 
 
 class GridFile(Protocol):

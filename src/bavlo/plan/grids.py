@@ -7,8 +7,7 @@ from typing import Any
 
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.time.axis import iso_day
-from bavlo.core.values.combine import TOTAL
-from bavlo.core.values.kinds import STATE, Quantity, Variable, as_amount, quantity, suggested_unit
+from bavlo.core.values.kinds import STATE, Quantity, Variable, as_asked, quantity, suggested_unit
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
@@ -113,8 +112,7 @@ def open_source(request: Request, report: Reporter) -> tuple[GridSource, Quantit
     source = open_one(request, report)
     what = quantity(source.variable, where(source))
     asked = request.time.combine
-    if asked.how == TOTAL:
-        what = as_amount(what)
+    what = as_asked(what, asked.how)
     if asked.degree_days is not None:
         if what.kind != STATE or not is_temperature(what.unit):
             raise RequestError(

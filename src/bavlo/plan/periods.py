@@ -20,9 +20,9 @@ from bavlo.core.time.periods import (
     step_periods,
 )
 from bavlo.core.values.combine import MEAN, TOTAL, DegreeDays, Degrees
-from bavlo.core.values.kinds import AMOUNT, RATE, Quantity, step_amounts
+from bavlo.core.values.kinds import AMOUNT, RATE, Quantity, check_told, step_amounts
 from bavlo.errors import RequestError, setting
-from bavlo.grids.source import GridSource
+from bavlo.grids.source import GridSource, where
 from bavlo.request.request import Request, TimeRequest
 
 WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)
@@ -53,6 +53,8 @@ def choose_combine(request: TimeRequest, what: Quantity, source: GridSource) -> 
         return MEAN
     if request.combine.degree_days is not None:
         return TOTAL
+    if request.rule.kind != "step":
+        check_told(what, source.variable, where(source))
     combine = request.combine.how or (TOTAL if what.kind in (AMOUNT, RATE) else MEAN)
     if combine == TOTAL and what.kind not in (AMOUNT, RATE):
         of = f"a state in {what.unit}" if what.unit else "a variable without unit"

@@ -201,7 +201,7 @@ OPTIONS: tuple[Option, ...] = (
            "extremes", "values that are reached once in so many years, from yearly highest values"),
     Option("fit", "conditions.fit", "lmoments|ml", "lmoments|ml", "lmoments", "extremes",
            "extremes", "how the distribution of yearly highest values is fitted"),
-    Option("kind", "figure.kind", "KIND", "|bavlo.figures:KINDS", None, "chart", "figure",
+    Option("figure", "figure.figure", "NAME", "|bavlo.figures:KINDS", None, "chart", "figure",
            "one of those below"),
     Option("column", "figure.column", "NAME", "", None, "map", "figure", "column to colour by",
            "value, of anomalies anomaly"),
@@ -243,6 +243,10 @@ OPTIONS: tuple[Option, ...] = (
            "value of a further dimension, where it has several"),
     Option("input-unit", "grids.reading.input_unit", "UNIT", "", None, GRIDS, "grid",
            "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
+           repeat=True, by_grid=True),
+    Option("kind", "grids.reading.kind", "KIND", "amount|rate|state|count|class", None, GRIDS,
+           "grid", "what the values are, where the file leaves it open or says it wrongly: "
+           "amount, rate, state, count or class; GRID=KIND for one of several",
            repeat=True, by_grid=True),
     Option("scale", "grids.reading.scale", "NUMBER", "number", "1", f"{COMPUTE} describe", "grid",
            "multiply values by this (after the file's own packing)"),
@@ -386,8 +390,8 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         elif option.by_grid:
             listed = [value] if isinstance(value, str) else value
             plain, own = split_by_grid(listed, option.request_field, grids)
-            values[option.field] = plain
-            by_grid += own
+            values[option.field] = None if plain is None else option.read(plain)
+            by_grid += [(field, name, option.read(text)) for field, name, text in own]
         else:
             values[option.field] = option.read(value)
     values["grids.by_grid"] = tuple(by_grid)

@@ -152,7 +152,7 @@ class GriddingRequest:
 class FigureRequest:
     """What a figure shows of tables or a grid."""
 
-    kind: str | None
+    figure: str | None
     column: str | None
     period: tuple[str, ...]
     pick: tuple[tuple[str, str], ...]

@@ -13,7 +13,7 @@ from scipy import sparse
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.spatial import SizeClass, size_classes, weighted_percentiles
 from bavlo.core.values.combine import MEAN
-from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Quantity
+from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 
@@ -284,7 +284,7 @@ def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
 
 
 def _sum_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
-    if what.kind in (AMOUNT, RATE) or (what.kind == STATE and what.unit not in ("", "1")):
+    if what.kind in (AMOUNT, RATE, NOT_TOLD) or (what.kind == STATE and what.unit not in ("", "1")):
         return (
             f"the sum over cells of {held} depends on the size of the cells",
             "use volume for depths of water and mean for states",
@@ -293,9 +293,9 @@ def _sum_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
 
 
 def _volume_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
-    if what.kind not in (AMOUNT, RATE):
+    if what.kind not in (AMOUNT, RATE, NOT_TOLD):
         return f"volume needs depths of water, not {held}", "use mean or sum"
-    if combine == MEAN:
+    if combine == MEAN and what.kind != NOT_TOLD:
         return (
             "volume is that of a total, and the mean of steps is a depth for each of them",
             "use ‹combine total›",

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Variable, quantity
+from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Variable, quantity
 from bavlo.core.values.tokens import Tokens
-from bavlo.core.values.units import convert, read_unit
+from bavlo.core.values.units import convert, depth_factor, read_unit
 from bavlo.errors import RequestError
 
 OPTION = "make"
@@ -80,7 +80,7 @@ class Kind:
     unit
         Empty for plain numbers.
     kind
-        AMOUNT, RATE or STATE.
+        AMOUNT, RATE, STATE or NOT_TOLD.
     difference
         A temperature difference, which takes no offset.
     """
@@ -175,7 +175,7 @@ def kind_of(term: Term, variables: Mapping[str, Variable], text: str) -> Kind:
                 f"there is: {', '.join(variables) or 'none'}; name one as {name}=PATH",
             )
         what = quantity(variables[name], name)
-        return Kind(what.unit, what.kind if what.kind in (AMOUNT, RATE) else STATE)
+        return Kind(what.unit, what.kind if what.kind in (AMOUNT, RATE, NOT_TOLD) else STATE)
     kinds = [kind_of(part, variables, text) for part in term.parts]
     if term.sign == "neg":
         return kinds[0]
@@ -198,6 +198,8 @@ def _sum_kind(sign: str, one: Kind, two: Kind, text: str) -> Kind:
     if one.unit and two.unit and one.unit != two.unit:
         convert(np.zeros(1), two.unit, one.unit, difference=two.difference)
     kind = one.kind if one.kind == two.kind else STATE
+    if NOT_TOLD in (one.kind, two.kind):
+        kind = NOT_TOLD
     if not _is_temperature(one.unit):
         return Kind(one.unit or two.unit, kind)
     both_absolute = not one.difference and not two.difference
@@ -218,7 +220,8 @@ def _product_kind(sign: str, one: Kind, two: Kind, text: str) -> Kind:
     first = read_unit(one.unit or "1", OPTION)
     second = read_unit(two.unit, OPTION)
     joined = first * second if sign == "*" else first / second
-    return Kind(str(joined))
+    is_depth = depth_factor(str(joined)) is not None  # as of a rate times days
+    return Kind(str(joined), NOT_TOLD if is_depth else STATE)
 
 
 def _same_dimension(one: str, two: str) -> bool:
@@ -275,6 +278,7 @@ def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Var
     names = sorted(formula.term.names())
     if not names:
         raise RequestError(OPTION, f"'{formula.text}' uses no grid", "name one in it")
+    is_depth = bool(kind.unit) and depth_factor(kind.unit) is not None
     water = next((variables[n].standard_name or variables[n].name for n in names), "")
     return Variable(
         formula.name,
@@ -283,4 +287,7 @@ def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Var
         long_name=formula.text,
         cell_methods="time: sum" if kind.kind == AMOUNT else "",
         difference=kind.difference,
+        kind=kind.kind if is_depth or kind.kind == AMOUNT else "",
+        kind_evidence=f"made of {', '.join(names)}"
+        + (", which nothing tells of" if kind.kind == NOT_TOLD else ""),
     )

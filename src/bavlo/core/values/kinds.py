@@ -10,6 +10,7 @@ import numpy as np
 from bavlo.core.time.axis import DAY, SECOND, TimeAxis
 from bavlo.core.time.periods import PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
+from bavlo.core.values.evidence import ADDED_UP, NOT_ADDED_UP, left_open, name_of_water, stays
 from bavlo.core.values.units import (
     CALENDAR_RATE,
     MM,
@@ -19,15 +20,13 @@ from bavlo.core.values.units import (
     read_unit,
     step_of_a_day,
 )
+from bavlo.errors import RequestError
 
 AMOUNT, RATE, STATE = "amount", "rate", "state"
 
 COUNT, CLASS = "count", "class"
 
-# CF standard names, and the names that files give such variables, of water that is counted up.
-WATER_NAMES = re.compile(
-    r"precip|rain|snowfall|runoff|evap|drainage|lwe_thickness|^(tp|pr|ppt|prcp|rr)$", re.IGNORECASE
-)
+NOT_TOLD = "not told"  # a depth that may be an amount of its step or a state
 
 COUNTED = re.compile(
     r"^(people|persons?|inhabitants?|individuals|households?|counts?|heads?|animals)( per cell)?$",
@@ -56,6 +55,8 @@ class Variable:
     difference
         A difference of temperatures, which takes no offset when its unit is changed (CF-1.11
         `units_metadata`).
+    kind, kind_evidence
+        Its kind where somebody said it, or it was made of others, and by what that is known.
     """
 
     name: str
@@ -65,6 +66,8 @@ class Variable:
     cell_methods: str = ""
     flags: tuple[tuple[int, str], ...] = ()
     difference: bool = False
+    kind: str = ""
+    kind_evidence: str = ""
 
     @property
     def title(self) -> str:
@@ -80,7 +83,8 @@ class Quantity:
     ----------
     kind
         AMOUNT is summed, RATE is multiplied by time and summed, STATE is averaged; COUNT is a
-        number in each cell (people), CLASS a code that is never averaged.
+        number in each cell (people), CLASS a code that is never averaged. NOT_TOLD is a depth of
+        which nothing says whether it is an amount or a state, or of which two things disagree.
     unit
         Of the values as they are read.
     total_unit
@@ -96,7 +100,10 @@ class Quantity:
 
 
 def quantity(variable: Variable, where: object) -> Quantity:
-    """What kind of number a variable is, from its unit, standard name and cell methods.
+    """What kind of number a variable is: as was said, else by the evidence that there is.
+
+    That is, in this order: flags, the unit, and for depths of water the CF standard name, the cell
+    methods over time, and whole words of its names.
 
     Parameters
     ----------
@@ -104,29 +111,78 @@ def quantity(variable: Variable, where: object) -> Quantity:
         What to name in an error about the unit.
     """
     text = variable.unit
+    is_counted = bool(COUNTED.search(text))
+    if text and not is_counted and not CALENDAR_RATE.search(text):
+        read_unit(text, where)
+    if variable.kind:
+        return _as_said(variable)
     if variable.flags:
         return Quantity(CLASS, text, "", "flag_values")
-    if COUNTED.search(text):
+    if is_counted:
         return Quantity(COUNT, text, "", f"unit {text}")
     if not text:
         return Quantity(STATE, "", "", "no unit")
-    read_unit(text, where) if not CALENDAR_RATE.search(text) else None
-    named = [n for n in (variable.standard_name, variable.name, variable.long_name) if n]
-    water = next((name for name in named if WATER_NAMES.search(name)), "")
     if rate_parts(text):
         # Metres per second are a wind unless the name says that they are rain.
+        water = name_of_water(variable.standard_name, variable.name, variable.long_name)
         if water:
             return Quantity(RATE, text, MM, f"unit {text} and name {water}")
         if re.match(r"mm\b|kg\b|millimet|inch", text):
             return Quantity(RATE, text, MM, f"unit {text}")
-    factor = depth_factor(text)
-    if factor is not None:
-        total = MM if not read_unit(text, where).is_convertible(MM) else text
-        if re.search(r"\btime\s*:\s*sum\b", variable.cell_methods):
-            return Quantity(AMOUNT, text, total, "cell_methods time: sum")
-        if water:
-            return Quantity(AMOUNT, text, total, f"unit {text} and name {water}")
+    if depth_factor(text) is not None:
+        return _depth(variable)
     return Quantity(STATE, text, "", f"unit {text}")
+
+
+def _depth(variable: Variable) -> Quantity:
+    """The kind of a depth, which alone tells nothing."""
+    text = variable.unit
+    methods = variable.cell_methods
+    water = name_of_water(variable.standard_name, variable.name, variable.long_name)
+    adds, differs = ADDED_UP.search(methods), NOT_ADDED_UP.search(methods)
+    if variable.standard_name and stays(variable.standard_name):
+        if adds:
+            why = f"standard name {variable.standard_name}, but cell_methods time: sum"
+            return Quantity(NOT_TOLD, text, "", why)
+        return Quantity(STATE, text, "", f"standard name {variable.standard_name}")
+    if differs and (adds or water):
+        why = f"{f'name {water}' if water else 'cell_methods time: sum'}, but {differs.group(0)}"
+        return Quantity(NOT_TOLD, text, "", why)
+    if adds:
+        return Quantity(AMOUNT, text, _depth_total(text), "cell_methods time: sum")
+    if water and water == variable.standard_name:
+        return Quantity(AMOUNT, text, _depth_total(text), f"standard name {water}")
+    doubtful = left_open((variable.name, variable.long_name))
+    if water and not doubtful:
+        return Quantity(AMOUNT, text, _depth_total(text), f"unit {text} and name {water}")
+    return Quantity(NOT_TOLD, text, "", f"name {doubtful}" if water else f"only unit {text}")
+
+
+def _depth_total(unit: str) -> str:
+    return unit if read_unit(unit, "").is_convertible(MM) else MM
+
+
+def _as_said(variable: Variable) -> Quantity:
+    """The kind that somebody said, or an error where the unit cannot be of it."""
+    kind, text = variable.kind, variable.unit
+    if kind not in (RATE, AMOUNT):
+        return Quantity(kind, text, "", variable.kind_evidence)
+    is_rate = bool(text) and rate_parts(text) is not None
+    if kind == RATE and not is_rate:
+        raise RequestError(
+            "kind",
+            f"{variable.name} in {text or 'no unit'} is no rate: that is water per time",
+            "give its unit too, as ‹input_unit mm/day›",
+        )
+    if kind == AMOUNT and is_rate:
+        raise RequestError(
+            "kind",
+            f"{variable.name} in {text} is a rate, and an amount has no unit per time",
+            "give its unit too, as ‹input_unit mm›",
+        )
+    is_depth = bool(text) and depth_factor(text) is not None
+    total = MM if kind == RATE else _depth_total(text) if is_depth else text
+    return Quantity(kind, text, total, variable.kind_evidence)
 
 
 def step_amounts(what: Quantity, time: TimeAxis) -> np.ndarray:
@@ -157,13 +213,35 @@ def step_amounts(what: Quantity, time: TimeAxis) -> np.ndarray:
     return np.asarray(factor * length)
 
 
-def as_amount(what: Quantity) -> Quantity:
-    """A state in a depth of water as the amount that a user says it is; else as it was."""
-    factor = depth_factor(what.unit) if what.unit and what.kind == STATE else None
-    if factor is None:
+def as_asked(what: Quantity, combine: str | None) -> Quantity:
+    """A depth of a kind that is not told as what it must be for steps to be combined so.
+
+    Parameters
+    ----------
+    combine
+        How a user wants steps combined; None where that was left open, which tells nothing.
+    """
+    if what.kind != NOT_TOLD or combine is None:
         return what
-    total = what.unit if read_unit(what.unit, "").is_convertible(MM) else MM
-    return Quantity(AMOUNT, what.unit, total, "asked to be added up")
+    if combine == TOTAL:
+        return Quantity(AMOUNT, what.unit, _depth_total(what.unit), "asked to be added up")
+    return Quantity(STATE, what.unit, "", f"asked for the {combine} of steps")
+
+
+def check_told(what: Quantity, variable: Variable, where: object) -> None:
+    """Ask for the kind of a depth before steps are combined, where it is not told.
+
+    Raises
+    ------
+    RequestError
+    """
+    if what.kind == NOT_TOLD:
+        raise RequestError(
+            str(where),
+            f"nothing tells whether {variable.name} in {what.unit} is an amount of each step "
+            f"or a state ({what.why})",
+            "say ‹kind amount› to add steps up, or ‹kind state› to average them",
+        )
 
 
 def suggested_unit(variable: Variable) -> str:

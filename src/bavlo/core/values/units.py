@@ -30,7 +30,10 @@ def read_unit(text: str, where: object) -> cf_units.Unit:
 
 def _written_out(text: str) -> str:
     """Spellings that files use and UDUNITS does not read."""
-    text = text.strip()
+    text = text.strip().strip("[]").strip().replace("**", "^")
+    text = re.sub(r"^(Kg|KG)\b", "kg", text)
+    text = re.sub(r"^(.*\S)\s*/\s*(\d+)\s*(h|hr|hrs|hours?)$", r"\1 (\2 hour)^-1", text)
+    text = re.sub(r"\s+(of water equivalent|of water|w\. ?e\.)$", "", text)
     text = re.sub(r"^(degrees?|deg)[ _.]?(C|F|K)$", r"deg\2", text).replace("degK", "K")
     return {"C": "degC", "F": "degF", "Celsius": "degC", "millimeters": "mm"}.get(text, text)
 

@@ -32,6 +32,23 @@ def table(folder, *arguments):
     return pd.read_csv(out)
 
 
+def test_tables_name_the_weight_and_what_is_made_of_them_does_too(world, tmp_path):
+    folder, *_ = world
+    people = write_grid(tmp_path / "p.nc", np.ones((2, 3)), name="folk", unit="people", time=False)
+    files = [folder / "rain.nc", "--regions", folder / "r.geojson", "--weight", people]
+    for command, *options in (
+        ("series", "--every", "year"),
+        ("extremes", "--when", "rain > 9 mm"),
+        ("normals", "--base", "2001..2009"),
+        ("anomalies", "--base", "2001..2009"),
+    ):
+        run(command, *files, *options, "--out", tmp_path / f"{command}.csv")
+        assert set(pd.read_csv(tmp_path / f"{command}.csv").weight) == {"folk"}
+    run("normals", tmp_path / "series.csv", "--base", "2001..2009", "--out", tmp_path / "n.csv")
+    assert set(pd.read_csv(tmp_path / "n.csv").weight) == {"folk"}
+    run("chart", tmp_path / "series.csv", "--out", tmp_path / "s.png")
+
+
 def test_a_depth_of_which_nothing_tells_the_kind_is_asked_for_and_never_averaged(tmp_path):
     values = np.arange(59.0)[:, None, None] * np.ones((1, 2, 3))
     grid = write_grid(tmp_path / "def.nc", values, name="def")

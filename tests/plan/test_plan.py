@@ -43,16 +43,18 @@ def test_people_weigh_by_the_share_of_their_cell_and_densities_by_area(rain, tmp
         tmp_path / "p.nc", np.arange(6.0).reshape(2, 3), name="p", unit="people", time=False
     )
     reporter = SilentReporter()
-    weight, is_count = further_weights(
+    weights = further_weights(
         request_of(rain, weight=str(people)).measuring, source, shared, reporter
     )
-    assert is_count
-    assert weight.tolist() == [0, 1, 2, 3, 4, 5]
+    assert weights.is_count
+    assert weights.name == "p"
+    assert weights.values.tolist() == [0, 1, 2, 3, 4, 5]
     assert "a count" in reporter.notes[0]
     share = write_grid(tmp_path / "s.nc", np.ones((2, 3)), name="crop", unit="%", time=False)
     asked = request_of(rain, weight=str(share)).measuring
-    assert not further_weights(asked, source, shared, reporter)[1]
-    assert further_weights(request_of(rain).measuring, source, shared, reporter) == (None, False)
+    assert not further_weights(asked, source, shared, reporter).is_count
+    none = further_weights(request_of(rain).measuring, source, shared, reporter)
+    assert (none.name, none.values) == (None, None)
 
 
 @pytest.mark.parametrize(

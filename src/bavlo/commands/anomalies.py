@@ -72,6 +72,7 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
             "steps_expected": data.expected[reported],
             "note": notes,
             "calendar": data.periods.calendar if data.periods.calendar != "standard" else None,
+            "weight": data.weight,
             **{name: array for name, array in numbers.items() if ANOMALIES.column(name)},
         }
     )

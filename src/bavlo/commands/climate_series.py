@@ -46,6 +46,8 @@ class PeriodSeries:
         The same periods as parts of years.
     about
         Provenance.
+    weight
+        Name of what cells weigh besides their areas.
     """
 
     regions: list[str]
@@ -63,6 +65,7 @@ class PeriodSeries:
     yearly: YearlyPeriods
     title: str
     about: dict[str, Any]
+    weight: str | None = None
 
 
 def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
@@ -99,6 +102,7 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
         YearlyPeriods.of(periods),
         title,
         about,
+        table.labels("weight")[0] if "weight" in table.header else None,
     )
 
 

@@ -124,6 +124,7 @@ def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
             "steps_expected": plan.assignment.expected,
             "note": _notes(plan, arrays),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
+            "weight": plan.weight,
         }
     )
 

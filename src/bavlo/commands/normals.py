@@ -97,6 +97,7 @@ def _result(
             "value": value,
             "unit": data.units,
             "years": years,
+            "weight": data.weight,
         }
     )
     empty = int(np.isnan(value).sum())

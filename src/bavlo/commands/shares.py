@@ -150,5 +150,6 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
             "steps_expected": 1.0,
             "note": notes,
             "class": [meanings.get(int(code), str(int(code))) for code in codes],
+            "weight": plan.weight,
         }
     )

@@ -71,6 +71,8 @@ class ExtremesPlan:
         Conditions or indices that are asked for: one of them is empty.
     roles
         Names of the grids that are rain, tmax and tmin, for indices.
+    weight
+        Name of what cells weigh besides their areas.
     """
 
     request: Request
@@ -91,6 +93,7 @@ class ExtremesPlan:
     indices: tuple[Index, ...]
     roles: dict[str, str]
     base: Base | None
+    weight: str | None
 
     @property
     def on_cells(self) -> bool:
@@ -140,7 +143,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
     regions = open_regions(request.regions, report)
     shared = overlay_of(regions.regions, aligned.layout, request.measuring.at_points)
     check_overlap(first_source, regions, shared, report)
-    extra, is_count = further_weights(request.measuring, first_source, shared, report)
+    weights = further_weights(request.measuring, first_source, shared, report)
 
     chosen = choose_periods(request.time, time, where(first_source))
     periods = chosen.axis
@@ -157,7 +160,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
         aligned,
         time,
         regions,
-        OverlayIndex(shared, None, extra, is_count),
+        OverlayIndex(shared, None, weights.values, weights.is_count),
         CellSelection(shared.shape, shared.cells),
         periods,
         chosen.left_out,
@@ -170,6 +173,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
         indices,
         roles,
         base,
+        weights.name,
     )
     _check_hemisphere(plan, report)
     return replace(plan, bound=_bound_conditions(plan, found, tables, report))

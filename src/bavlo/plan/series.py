@@ -74,6 +74,8 @@ class SeriesPlan:
         Which steps belong to which periods, and what they weigh.
     measures, groups
         In the order asked for, and by the order of measuring and combining.
+    weight
+        Name of what cells weigh besides their areas.
     """
 
     request: Request
@@ -91,6 +93,7 @@ class SeriesPlan:
     step_weights: StepWeights
     measures: tuple[Measure, ...]
     groups: tuple[MeasureGroup, ...]
+    weight: str | None
 
     @property
     def orders(self) -> list[str]:
@@ -121,11 +124,11 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
     check_unit(request.measuring.unit, what, combine)
     assignment = assign(source, periods.axis, combine)
     check_classes(measures, assignment)
-    extra, is_count = further_weights(request.measuring, source, shared, report)
+    weights = further_weights(request.measuring, source, shared, report)
     areas = None
     if any(measure.needs_areas for measure in measures):
         areas = source.layout.ellipsoid_areas(shared.cells)
-    index = OverlayIndex(shared, areas, extra, is_count)
+    index = OverlayIndex(shared, areas, weights.values, weights.is_count)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
     orders = [request.measuring.order or measure.order for measure in measures]
@@ -153,4 +156,5 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
         step_weights,
         measures,
         tuple(groups),
+        weights.name,
     )

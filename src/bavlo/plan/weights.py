@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -17,12 +18,31 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import MeasureRequest
 
 
+@dataclass(frozen=True, eq=False)
+class FurtherWeights:
+    """What cells weigh besides their shared areas.
+
+    Parameters
+    ----------
+    name
+        Of the variable, as in tables; None where nothing was asked for.
+    values : (N,) float64 or None
+        Of each used cell.
+    is_count
+        Whether they are a number in each cell, which is shared out by covered fraction.
+    """
+
+    name: str | None = None
+    values: np.ndarray | None = None
+    is_count: bool = False
+
+
 def further_weights(
     request: MeasureRequest, source: GridSource, shared: Overlay, report: Reporter
-) -> tuple[np.ndarray | None, bool]:
-    """The further weight of each used cell, and whether it is a count per cell."""
+) -> FurtherWeights:
+    """The further weight of each used cell, none where none is asked for."""
     if request.weight is None:
-        return None, False
+        return FurtherWeights()
     weights = open_grid(expand(str(request.weight)))
     if weights.time is not None and len(weights.time) > 1:
         raise InputError(request.weight, "has several steps", "give a grid without time")
@@ -37,7 +57,7 @@ def further_weights(
     extra = np.nan_to_num(values.ravel()[shared.cells])
     if not extra.any():
         raise InputError(request.weight, "is 0 or missing in all regions", "check the file")
-    return extra, kind == "count"
+    return FurtherWeights(weights.variable.name, extra, kind == "count")
 
 
 def _weight_kind(weights: GridSource) -> str:

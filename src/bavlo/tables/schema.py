@@ -218,6 +218,7 @@ EXTREMES = TableSchema(
         steps_expected p number
         note rpcn text
         calendar - text +optional
+        weight - text +optional
         """,
     ),
     known_by="tested_on",
@@ -239,6 +240,7 @@ NORMALS = TableSchema(
         value rpms number
         unit m text
         years rpm number years
+        weight - text +optional
         """,
     ),
     known_by="statistic",
@@ -273,6 +275,7 @@ ANOMALIES = TableSchema(
         steps_expected p number
         note rpmw text
         calendar - text +optional
+        weight - text +optional
         """,
     ),
     known_by="anomaly",
@@ -299,6 +302,7 @@ CLASSES = TableSchema(
         steps_expected - number
         note rp text
         class c text
+        weight - text +optional
         """,
     ),
     known_by="class",
@@ -324,6 +328,7 @@ SERIES = TableSchema(
         steps_expected p number
         note rpm text
         calendar - text +optional
+        weight - text +optional
         """,
     ),
     known_by="steps_expected",

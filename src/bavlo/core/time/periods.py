@@ -289,8 +289,18 @@ def refuse_finer_than_steps(time: TimeAxis, periods: PeriodAxis, every: str) -> 
             raise RequestError(
                 "every",
                 f"{every} is shorter than the steps of the grid ({time.step_name})",
-                f"use ‹every {time.step_name.split()[-1]}› or longer",
+                f"use ‹every {_kind_as_long_as(time, step)}› or longer",
             )
+
+
+def _kind_as_long_as(time: TimeAxis, step: float) -> str:
+    """The shortest kind of period with a name that is no shorter than a step."""
+    first = int(time.start[0])
+    for kind in ("day", "pentad", "dekad", "month", "season", "year"):
+        axis = periods_between(PeriodRule(kind), time.calendar, first, first + 800 * DAY)
+        if float(np.median(axis.end - axis.start)) >= 0.9 * step:
+            return kind
+    return "all"
 
 
 def _shared_out(

@@ -5,6 +5,7 @@ import io
 import subprocess
 import sys
 from pathlib import Path
+from unittest import mock
 
 import netCDF4
 import numpy as np
@@ -16,6 +17,7 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodRule, assign_steps, periods_between
 from bavlo.core.time.steps import time_axis
+from bavlo.engine.memory import in_use
 from bavlo.engine.protocol import not_needed
 from bavlo.engine.threads import Threads
 from bavlo.regions.vector import Features, write
@@ -33,10 +35,18 @@ def program(*arguments, cwd=None, check=True):
     return done
 
 
+FRESH = 150 * 2**20  # bytes that the program holds when it has started
+
+
 def run(*arguments, cwd=None, check=True):
-    """Run a command line in this process, with what it said and its exit status."""
+    """Run a command line in this process, with what it said and its exit status.
+
+    What other tests left in memory does not count as the program's.
+    """
     said, warned = io.StringIO(), io.StringIO()
+    left = in_use()
     with (
+        mock.patch("bavlo.engine.memory.in_use", lambda: FRESH + max(0, in_use() - left)),
         contextlib.redirect_stdout(said),
         contextlib.redirect_stderr(warned),
         contextlib.chdir(cwd or "."),

@@ -45,8 +45,12 @@ def run(*arguments, cwd=None, check=True):
     """
     said, warned = io.StringIO(), io.StringIO()
     left = in_use()
+
+    def own():
+        return FRESH + max(0, in_use() - left)
+
     with (
-        mock.patch("bavlo.engine.memory.in_use", lambda: FRESH + max(0, in_use() - left)),
+        mock.patch("bavlo.engine.memory.in_use", own),
         contextlib.redirect_stdout(said),
         contextlib.redirect_stderr(warned),
         contextlib.chdir(cwd or "."),

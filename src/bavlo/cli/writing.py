@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bavlo.errors import BavloError, OutputError, RequestError
@@ -12,6 +11,8 @@ from bavlo.tables.formats import ENDINGS as TABLES
 from bavlo.tables.formats import format_of
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from matplotlib.figure import Figure
 
     from bavlo.plan.result import TableResult

@@ -5,9 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from bavlo.errors import OutputError
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 
 def check_outputs(paths: Sequence[Path], *, replace: bool) -> None:

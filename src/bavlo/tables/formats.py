@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from importlib import import_module
-from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
 from bavlo.errors import RequestError
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from bavlo.tables.table import Table
 
 # Ending, and the module that reads and writes it.

@@ -108,7 +108,7 @@ CASES = {
     "matrix.svg": "chart {d}/rain_months.csv --kind matrix --out {o}",
     "totals.png": "chart {d}/rain_years.csv --kind totals --out {o}",
     "map.png": f"map {{d}}/rain_years.csv {W} --period 2007 --out {{o}}",
-    "mapgrid.svg": f"map {{d}}/people.tif {W} --classes quantile --out {{o}}",
+    "people_map.svg": f"map {{d}}/people.tif {W} --classes quantile --out {{o}}",
     "describe.txt": "describe {d}/rain_*.nc {d}/watersheds.geojson {d}/districts.zip "
     "--format json",
 }  # fmt: skip

@@ -7,9 +7,13 @@ import shapely
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import Regions, region_edges
+from bavlo.core.time.axis import DAY, to_instant
+from bavlo.core.time.periods import PeriodAxis
+from bavlo.core.time.steps import time_axis
 from bavlo.core.values.combine import AS_USUAL, MEAN, TOTAL, parse_combine
 from bavlo.core.values.kinds import Variable, quantity, total_unit_of
-from bavlo.errors import BavloError, InputError
+from bavlo.errors import BavloError, InputError, RequestError
+from bavlo.plan.checks import check_length
 from bavlo.plan.grids import open_grids, open_one, open_source
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import choose_combine, choose_periods, reported_periods, rules_of
@@ -178,3 +182,16 @@ def test_the_vector_library_loads_with_data_frames_where_others_may_want_them():
     assert loading.vector_library().raw
     loading.nobody_needs_frames()
     assert loading.vector_library().raw
+
+
+@pytest.mark.parametrize(
+    ("days", "kind"),
+    [(1, "day"), (5, "pentad"), (6, "dekad"), (8, "dekad"), (10, "dekad"), (16, "month"),
+     (92, "season"), (180, "year"), (365, "year")],
+)  # fmt: skip
+def test_a_period_shorter_than_the_steps_is_refused_with_one_that_there_is(days, kind):
+    stamps = to_instant("standard", 2001, 1, 1) + np.arange(4) * days * DAY
+    time = time_axis(stamps, np.stack([stamps, stamps + days * DAY], axis=1), "standard", None)
+    hours = PeriodAxis(("h",), ("h",), stamps[:1], stamps[:1] + DAY // 24, "standard")
+    with pytest.raises(RequestError, match=f"every='{kind}' or longer"):
+        check_length(time, hours, "hour")

@@ -20,7 +20,7 @@ from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, w
 from bavlo.plan.wording import some_of
 from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import RegionRequest, Request
 from bavlo.tables import csv
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
@@ -37,56 +37,31 @@ def map_content(request: Request, report: Reporter) -> MapContent:
 
 
 def _of_table(request: Request, report: Reporter) -> MapContent:
-    table = csv.read(request.grids.arguments[0].paths[0])
     if request.regions.regions is None:
         raise RequestError("regions", "a map of a table needs its regions", "name their file")
-    for name, value in request.figure.pick:
-        table = table.where(name, value)
-    odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]
-    if odd:
-        raise RequestError(
-            "pick",
-            f"the table has several {odd[0]}s: {some_of(_texts(table, odd[0]))}",
-            f"choose one, as ‹pick {odd[0]}={_texts(table, odd[0])[0]}›",
-        )
+    table = _picked(request)
     schema = schema_by_axes(table)
     column = request.figure.column or schema.shown
     numbers = [c.name for c in table.columns if not c.is_text]
     if column not in numbers:
         raise RequestError("column", f"the table has no {column}", f"it has: {', '.join(numbers)}")
-    shape = table.axes["region"], table.axes["period"]
-    values = table.full(column).reshape(shape)
-    place = _periods(request.figure.period, table.labels("period"), values, report)
-    regions = read_regions(request.regions.regions, request.regions.reading).regions
-    polygons = _polygons(request.regions.regions, regions)
-    known = {name: n for n, name in enumerate(table.labels("region"))}
-    missing = [name for name in polygons.labels if name not in known]
-    if len(missing) == len(polygons):
-        raise InputError(
-            request.regions.regions,
-            f"none of its regions is in the table: it has {some_of(polygons.labels)}, the table "
-            f"{some_of(list(known))}",
-            "name the field with ‹label›",
-        )
-    if missing:
-        report.warn(f"{request.regions.regions}: not in the table: {some_of(missing)}")
-    at = np.array([known.get(name, -1) for name in polygons.labels])
-    shown = np.where(at >= 0, values[at][:, place].T, np.nan)
+    labels = table.labels("period")
+    values = table.full(column).reshape(table.axes["region"], table.axes["period"])
+    place = _periods(request.figure.period, labels, values, report)
+    polygons, rows = _polygons_of_rows(request.regions, table.labels("region"), report)
+    shown = np.where(rows >= 0, values[rows][:, place].T, np.nan)
     beneath = None
     crs = LONLAT
     if request.figure.beneath is not None:
         source = open_grid((request.figure.beneath,), ReadOptions())
         beneath = _window(source, [0])
         crs = LONLAT if source.layout.is_lonlat else source.layout.crs
-    labels = table.labels("period")
     names = [labels[n] for n in place]
     shown_column = schema.column(column)
     own_unit = shown_column.unit if shown_column is not None else ""
-    unit = own_unit or table.labels("unit")[0]
-    title = request.figure.title or _title(table, column, names)
     return MapContent(
-        title,
-        unit,
+        request.figure.title or _title(table, column, names),
+        own_unit or table.labels("unit")[0],
         _between(table, place),
         names,
         _in_system(polygons, crs),
@@ -96,6 +71,42 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
         crs == LONLAT,
         shown_column is not None and shown_column.about_zero,
     )
+
+
+def _picked(request: Request) -> Table:
+    """The table as far as it is picked, which must leave regions and periods alone."""
+    table = csv.read(request.grids.arguments[0].paths[0])
+    for name, value in request.figure.pick:
+        table = table.where(name, value)
+    odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]
+    if odd:
+        raise RequestError(
+            "pick",
+            f"the table has several {odd[0]}s: {some_of(_texts(table, odd[0]))}",
+            f"choose one, as ‹pick {odd[0]}={_texts(table, odd[0])[0]}›",
+        )
+    return table
+
+
+def _polygons_of_rows(
+    request: RegionRequest, labels: Sequence[str], report: Reporter
+) -> tuple[Regions, np.ndarray]:
+    """The regions that are drawn, and the row of each in the table, -1 for none."""
+    assert request.regions is not None
+    regions = read_regions(request.regions, request.reading).regions
+    polygons = _polygons(request.regions, regions)
+    known = {name: n for n, name in enumerate(labels)}
+    missing = [name for name in polygons.labels if name not in known]
+    if len(missing) == len(polygons):
+        raise InputError(
+            request.regions,
+            f"none of its regions is in the table: it has {some_of(polygons.labels)}, the table "
+            f"{some_of(list(known))}",
+            "name the field with ‹label›",
+        )
+    if missing:
+        report.warn(f"{request.regions}: not in the table: {some_of(missing)}")
+    return polygons, np.array([known.get(name, -1) for name in polygons.labels])
 
 
 def _texts(table: Table, axis: str) -> list[str]:

@@ -6,8 +6,8 @@ import numpy as np
 
 from bavlo.core.stats.measures import SHARES, Measure
 from bavlo.core.stats.normals import PERCENT
-from bavlo.core.time.axis import TimeAxis
-from bavlo.core.time.periods import Assignment
+from bavlo.core.time.axis import DAY, TimeAxis
+from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.units import convert
@@ -86,3 +86,26 @@ def check_percent(product: str, combine: str, what: Quantity) -> None:
     if product == PERCENT and combine != TOTAL:
         of = f"{combine}s of a {what.kind}" + (f" in {what.unit}" if what.unit else "")
         raise RequestError("product", f"{of} have no percent of normal", "use anomaly or score")
+
+
+def check_length(time: TimeAxis, periods: PeriodAxis, every: str) -> None:
+    """A period shorter than the steps is an error: days are never made from monthly totals."""
+    if len(periods) and len(time):
+        period = float(np.median(periods.end - periods.start))
+        step = float(np.median(time.duration))
+        if period < 0.9 * step:
+            raise RequestError(
+                "every",
+                f"{every} is shorter than the steps of the grid ({time.step_name})",
+                f"use ‹every {_kind_as_long_as(time, step)}› or longer",
+            )
+
+
+def _kind_as_long_as(time: TimeAxis, step: float) -> str:
+    """The shortest kind of period with a name that is no shorter than a step."""
+    first = int(time.start[0])
+    for kind in ("day", "pentad", "dekad", "month", "season", "year"):
+        axis = periods_between(PeriodRule(kind), time.calendar, first, first + 800 * DAY)
+        if float(np.median(axis.end - axis.start)) >= 0.9 * step:
+            return kind
+    return "all"

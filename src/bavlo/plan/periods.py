@@ -14,7 +14,6 @@ from bavlo.core.time.periods import (
     PeriodRule,
     assign_steps,
     periods_between,
-    refuse_finer_than_steps,
     same_span,
     static_period,
     step_periods,
@@ -23,6 +22,7 @@ from bavlo.core.values.combine import MEAN, TOTAL, DegreeDays, Degrees
 from bavlo.core.values.kinds import AMOUNT, RATE, Quantity, check_told, step_amounts
 from bavlo.errors import RequestError, setting
 from bavlo.grids.source import GridSource, where
+from bavlo.plan.checks import check_length
 from bavlo.request.request import Request, TimeRequest
 
 WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)
@@ -87,10 +87,10 @@ def choose_periods(request: TimeRequest, time: TimeAxis | None, files: str) -> P
     longer = None
     if request.combine.running:
         longer = periods_of(request.rule, time)
-        refuse_finer_than_steps(time, longer, request.every_text)
+        check_length(time, longer, request.every_text)
         request = replace(request, every="step")
     periods = _all_periods(request, time, wanted)
-    refuse_finer_than_steps(time, periods, request.every_text)
+    check_length(time, periods, request.every_text)
     if request.during is None:
         return Periods(periods)
     inside = (periods.start >= wanted[0]) & (periods.end <= wanted[1])

@@ -10,13 +10,11 @@ from hypothesis import strategies as st
 
 from bavlo.core.time.axis import DAY, HOUR, to_dates, to_instant
 from bavlo.core.time.periods import (
-    PeriodAxis,
     assign_steps,
     expected_steps,
     parse_every,
     parse_range,
     periods_between,
-    refuse_finer_than_steps,
     step_periods,
 )
 from bavlo.core.time.steps import time_axis
@@ -164,16 +162,3 @@ def test_a_range_in_months_ends_with_the_last_day_of_the_month():
     assert (end - start) // DAY == 1
     with pytest.raises(RequestError, match="does not have"):
         parse_range("2012-02-30").instants("standard")
-
-
-@pytest.mark.parametrize(
-    ("days", "kind"),
-    [(1, "day"), (5, "pentad"), (6, "dekad"), (8, "dekad"), (10, "dekad"), (16, "month"),
-     (92, "season"), (180, "year"), (365, "year")],
-)  # fmt: skip
-def test_a_period_shorter_than_the_steps_is_refused_with_one_that_there_is(days, kind):
-    stamps = to_instant("standard", 2001, 1, 1) + np.arange(4) * days * DAY
-    time = time_axis(stamps, np.stack([stamps, stamps + days * DAY], axis=1), "standard", None)
-    hours = PeriodAxis(("h",), ("h",), stamps[:1], stamps[:1] + DAY // 24, "standard")
-    with pytest.raises(RequestError, match=f"every='{kind}' or longer"):
-        refuse_finer_than_steps(time, hours, "hour")

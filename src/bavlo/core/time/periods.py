@@ -280,29 +280,6 @@ def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
     return np.bincount(place, weights=share, minlength=len(periods))
 
 
-def refuse_finer_than_steps(time: TimeAxis, periods: PeriodAxis, every: str) -> None:
-    """A period shorter than the steps is an error: days are never made from monthly totals."""
-    if len(periods) and len(time):
-        period = float(np.median(periods.end - periods.start))
-        step = float(np.median(time.duration))
-        if period < 0.9 * step:
-            raise RequestError(
-                "every",
-                f"{every} is shorter than the steps of the grid ({time.step_name})",
-                f"use ‹every {_kind_as_long_as(time, step)}› or longer",
-            )
-
-
-def _kind_as_long_as(time: TimeAxis, step: float) -> str:
-    """The shortest kind of period with a name that is no shorter than a step."""
-    first = int(time.start[0])
-    for kind in ("day", "pentad", "dekad", "month", "season", "year"):
-        axis = periods_between(PeriodRule(kind), time.calendar, first, first + 800 * DAY)
-        if float(np.median(axis.end - axis.start)) >= 0.9 * step:
-            return kind
-    return "all"
-
-
 def _shared_out(
     start: np.ndarray, end: np.ndarray, periods: PeriodAxis
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -16,8 +16,7 @@ SHORT_FALLS = re.compile(r"\b(tp|pr|pre|prec|ppt|pptn|prcp|pcp|rr|rf|et|pet|aet|
 
 # Words for water that is there: in a CF standard name they tell a state.
 STAYS = re.compile(
-    r"\b(snow|snowpack|content|storage|moisture|vapou?r|altitude|height|depth|elevation|level"
-    r"|thickness of surface snow)\b"
+    r"\b(snow|snowpack|content|storage|moisture|vapou?r|altitude|height|depth|elevation|level)\b"
 )
 
 # Words that leave it open what a depth is, whatever falls is in the name too.

@@ -96,8 +96,8 @@ def _one_window(
     combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
     moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
     found = normals(moved, data.yearly, base, ("mean", "std"), request.climate.smooth)
-    place = {kind: n for n, kind in enumerate(found.cycle)}
-    which = np.array([place[kind] for kind in data.periods.cycle])
+    position = {kind: n for n, kind in enumerate(found.cycle)}
+    which = np.array([position[kind] for kind in data.periods.cycle])
     mean, std = found.values["mean"][which], found.values["std"][which]
     anomaly = moved - mean
     rank, tied, of, score, zeros = (np.full_like(moved, np.nan) for _ in range(5))
@@ -191,10 +191,10 @@ def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.nda
     if data.combine == MEAN and data.units[0] in ("degC", "K", "degF"):
         low, high = "coldest", "warmest"
     for r, region in enumerate(data.regions):
-        there = np.flatnonzero(~np.isnan(numbers["value"][r, :, 0, 0]))
-        if not there.size:
+        valid = np.flatnonzero(~np.isnan(numbers["value"][r, :, 0, 0]))
+        if not valid.size:
             continue
-        p = int(there[-1])
+        p = int(valid[-1])
         pick = {name: float(array[r, p, 0, 0]) for name, array in numbers.items()}
         text = f"{region}, {periods.labels[p]}: {pick['value']:.4g} {data.units[0]}"
         if pick["percent_of_normal"] == pick["percent_of_normal"]:

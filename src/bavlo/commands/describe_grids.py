@@ -86,39 +86,39 @@ def _whole_codes(source: GridSource, kind: str) -> bool:
     if source.time is not None or source.variable.unit or kind != STATE:
         return False
     values = source.read(0, 1, whole(source.layout.shape))
-    there = values[~np.isnan(values)]
+    valid = values[~np.isnan(values)]
     return (
-        bool(there.size) and bool((there == np.rint(there)).all()) and np.unique(there).size < 5000
+        bool(valid.size) and bool((valid == np.rint(valid)).all()) and np.unique(valid).size < 5000
     )
 
 
 def _there_text(source: GridSource, at: tuple[float, float]) -> str:
     """The values of the cell that holds a place."""
-    place = Regions(("place",), np.array([shapely.Point(at)]), LONLAT)
-    shared = point_overlay(place, source.layout, "cell")
-    here = f"at {at[0]:g}, {at[1]:g}"
+    point = Regions(("place",), np.array([shapely.Point(at)]), LONLAT)
+    shared = point_overlay(point, source.layout, "cell")
+    location = f"at {at[0]:g}, {at[1]:g}"
     if not shared.cells.size:
-        return f"{here} the grid has no cell"
+        return f"{location} the grid has no cell"
     cells = CellSelection(shared.shape, shared.cells)
     unit = source.variable.unit
     if source.time is None:
         value = source.read(0, 1, cells)[0, 0]
         meaning = dict(source.variable.flags).get(int(value), "") if value == value else ""
-        return " ".join(part for part in (f"{here}: {value:.6g}", unit, meaning) if part)
+        return " ".join(part for part in (f"{location}: {value:.6g}", unit, meaning) if part)
     steps = len(source.time)
     values = np.concatenate(
         [source.read(n, min(n + 5000, steps), cells)[:, 0] for n in range(0, steps, 5000)]
     )
-    there = values[~np.isnan(values)]
-    if not there.size:
-        return f"{here} all values are missing"
+    valid = values[~np.isnan(values)]
+    if not valid.size:
+        return f"{location} all values are missing"
     days = iso_days(source.time.start[-LAST_SHOWN:], source.time.calendar)
     last = ", ".join(
         f"{day} {value:.6g}" for day, value in zip(days, values[-LAST_SHOWN:], strict=True)
     )
     return (
-        f"{here}: {there.min():.6g} to {there.max():.6g} {unit}, mean {there.mean():.6g}, "
-        f"{steps - there.size} of {steps} steps missing; last {last}"
+        f"{location}: {valid.min():.6g} to {valid.max():.6g} {unit}, mean {valid.mean():.6g}, "
+        f"{steps - valid.size} of {steps} steps missing; last {last}"
     )
 
 

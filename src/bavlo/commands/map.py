@@ -47,22 +47,22 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
         raise RequestError("column", f"the table has no {column}", f"it has: {', '.join(numbers)}")
     labels = table.labels("period")
     values = table.full(column).reshape(table.axes["region"], table.axes["period"])
-    place = _periods(request.figure.period, labels, values, report)
+    chosen = _periods(request.figure.period, labels, values, report)
     polygons, rows = _polygons_of_rows(request.regions, table.labels("region"), report)
-    shown = np.where(rows >= 0, values[rows][:, place].T, np.nan)
+    shown = np.where(rows >= 0, values[rows][:, chosen].T, np.nan)
     beneath = None
     crs = LONLAT
     if request.figure.beneath is not None:
         source = open_grid((request.figure.beneath,), ReadOptions())
         beneath = _window(source, [0])
         crs = LONLAT if source.layout.is_lonlat else source.layout.crs
-    names = [labels[n] for n in place]
+    names = [labels[n] for n in chosen]
     shown_column = schema.column(column)
     own_unit = shown_column.unit if shown_column is not None else ""
     return MapContent(
         request.figure.title or _title(table, column, names),
         own_unit or table.labels("unit")[0],
-        _between(table, place),
+        _between(table, chosen),
         names,
         _in_system(polygons, crs),
         polygons.labels,
@@ -117,8 +117,8 @@ def _periods(
     wanted: Sequence[str], labels: Sequence[str], values: np.ndarray, report: Reporter
 ) -> list[int]:
     if not wanted:
-        there = np.flatnonzero(np.isfinite(values).any(axis=0))
-        last = int(there[-1]) if there.size else len(labels) - 1
+        valid = np.flatnonzero(np.isfinite(values).any(axis=0))
+        last = int(valid[-1]) if valid.size else len(labels) - 1
         if len(labels) > 1:
             report.note(f"period {labels[last]}, the last with values; others by ‹period›")
         return [last]
@@ -143,12 +143,12 @@ def _title(table: Table, column: str, names: Sequence[str]) -> str:
     return f"{title}: {names[0]}" if len(names) == 1 and names[0] != STATIC_LABEL else title
 
 
-def _between(table: Table, place: Sequence[int]) -> str:
+def _between(table: Table, chosen: Sequence[int]) -> str:
     words = []
     if "start" in table.header and table.labels("start")[0]:
         starts, ends = table.along("start", "period"), table.along("end", "period")
-        if len(place) == 1:
-            words.append(f"{starts[place[0]]}..{ends[place[0]]}")
+        if len(chosen) == 1:
+            words.append(f"{starts[chosen[0]]}..{ends[chosen[0]]}")
     if "base" in table.header:
         words.append(f"base {table.labels('base')[0]}")
     return "   ·   ".join(words)
@@ -159,14 +159,14 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     if isinstance(source.layout, CurvilinearLayout):
         raise InputError(where(source), "is on two-dimensional coordinates", "map its regions")
     labels = _labels(source)
-    place = [len(labels) - 1]
+    chosen = [len(labels) - 1]
     if request.figure.period:
         unknown = [p for p in request.figure.period if p not in labels and p != "all"]
         if unknown:
             raise RequestError(
                 "period", f"there is no step {unknown[0]}", f"there are: {some_of(labels)}"
             )
-        place = [labels.index(p) for p in request.figure.period if p in labels] or list(
+        chosen = [labels.index(p) for p in request.figure.period if p in labels] or list(
             range(len(labels))
         )
     elif len(labels) > 1:
@@ -179,7 +179,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         polygons = _polygons(request.regions.regions, regions)
         shapes, names = _in_system(polygons, crs), polygons.labels
     variable = source.variable
-    panels = [labels[n] for n in place]
+    panels = [labels[n] for n in chosen]
     title = request.figure.title or variable.title
     if request.figure.title is None and len(panels) == 1 and panels[0]:
         title += f": {panels[0]}"
@@ -194,7 +194,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         shapes,
         names,
         None,
-        _window(source, place),
+        _window(source, chosen),
         crs == LONLAT,
         about_zero,
     )

@@ -63,11 +63,11 @@ def _from_months(request: Request, report: Reporter) -> TableResult:
         missing = [name for name in names if name not in months.cycle]
         if missing:
             raise RequestError("from_months", f"the table has no month {missing[0]}")
-        place = [months.cycle.index(name) for name in names]
-        part = months.values["mean"][place]
+        position = [months.cycle.index(name) for name in names]
+        part = months.values["mean"][position]
         added = data.combine != MEAN
         values.append(np.sum(part, axis=0) if added else np.mean(part, axis=0))
-        years.append(months.years[place].min(axis=0))
+        years.append(months.years[position].min(axis=0))
     found = Normals(tuple(n for n, _ in wanted), {"mean": np.array(values)}, np.array(years))
     report.note("normals of longer periods made from the normals of their months")
     return _result(request, data, base, found, ("mean",))

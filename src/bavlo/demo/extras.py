@@ -114,7 +114,7 @@ def _write_stations(path: Path) -> Path:
     with path.open("w", newline="", encoding="utf-8") as file:
         writer = csv.writer(file)
         writer.writerow(["name", "lon", "lat"])
-        writer.writerows((name, *place) for name, place in STATIONS.items())
+        writer.writerows((name, *position) for name, position in STATIONS.items())
     return path
 
 

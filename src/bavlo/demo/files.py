@@ -97,9 +97,9 @@ def _write_second_source(folder: Path, totals: np.ndarray) -> Path:
     kept = totals[-(months.size - 1) :]
     ny, nx = LAT.size // 2, LON.size // 2
     blocks = kept.reshape(-1, ny, 2, nx, 2)
-    there = ~np.isnan(blocks)
-    count = there.sum(axis=(2, 4))
-    mean = np.where(there, blocks, 0).sum(axis=(2, 4)) / np.maximum(count, 1)
+    valid = ~np.isnan(blocks)
+    count = valid.sum(axis=(2, 4))
+    mean = np.where(valid, blocks, 0).sum(axis=(2, 4)) / np.maximum(count, 1)
     noisy = mean**0.96 * rng.lognormal(0.03, 0.12, mean.shape)
     seconds = np.diff(days)[:, None, None] * 86400.0
     rate = np.where(count > 1, noisy / seconds, -1.0)
@@ -139,10 +139,10 @@ def _write_districts(folder: Path, world: World) -> list[Path]:
     path = folder / "districts.zip"
     transform = pyproj.Transformer.from_crs("OGC:CRS84", DISTRICT_CRS, always_xy=True)
 
-    def place(points: np.ndarray) -> np.ndarray:
+    def projected(points: np.ndarray) -> np.ndarray:
         return np.column_stack(transform.transform(points[:, 0], points[:, 1]))
 
-    shapes = [shapely.transform(_multi(shape), place) for shape in world.districts.values()]
+    shapes = [shapely.transform(_multi(shape), projected) for shape in world.districts.values()]
     features = Features(
         np.array(shapes),
         {

@@ -95,7 +95,7 @@ def make_world() -> World:
         watersheds[name] = shapely.intersection(piece, strip)
     watersheds[ISLAND_OF] = shapely.union(watersheds[ISLAND_OF], island)
 
-    seeds = {f"{code} {name}": place for code, (name, place) in DISTRICTS.items()}
+    seeds = {f"{code} {name}": position for code, (name, position) in DISTRICTS.items()}
     districts = _territories(strip, seeds, 0.06, rng)
     pell = next(name for name in districts if name.endswith("Pell"))
     districts[pell] = shapely.union(districts[pell], island)

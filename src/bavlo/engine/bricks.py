@@ -85,10 +85,10 @@ class BrickStore:
             part = np.ascontiguousarray(block[:, cells])
             data = _deflated(part)
             with self._lock:
-                place, self._end = self._end, self._end + len(data)
-                self._places[name, unit, number] = (place, len(data), part.dtype, len(part))
+                position, self._end = self._end, self._end + len(data)
+                self._places[name, unit, number] = (position, len(data), part.dtype, len(part))
             assert self.file is not None
-            os.pwrite(self.file, data, place)
+            os.pwrite(self.file, data, position)
 
     def _open(self) -> None:
         if self.file is None:
@@ -107,9 +107,9 @@ class BrickStore:
             if (name, unit) in self._blocks:
                 parts.append(self._blocks[name, unit][:, cells])
             else:
-                place, size, dtype, steps = self._places[name, unit, number]
+                position, size, dtype, steps = self._places[name, unit, number]
                 assert self.file is not None
-                data = os.pread(self.file, size, place)
+                data = os.pread(self.file, size, position)
                 parts.append(_inflated(data, dtype, (steps, cells.stop - cells.start)))
         return np.concatenate(parts)
 

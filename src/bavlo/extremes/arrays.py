@@ -108,7 +108,7 @@ class ExtremesArrays:
             with np.errstate(invalid="ignore", divide="ignore"):
                 self.steps[:, :, n] = np.nan_to_num(valid / known)
                 for c, (total, weight) in enumerate(zip(sums[::2], sums[1::2], strict=True)):
-                    there = enough & (weight > 0)
-                    self.value[:, :, n, c] = np.where(there, total / weight, np.nan)
+                    present = enough & (weight > 0)
+                    self.value[:, :, n, c] = np.where(present, total / weight, np.nan)
         for each in self.daily:
             each.divide(self.plan.index.region_weight, self.plan.request.measuring.min_area)

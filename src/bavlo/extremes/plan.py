@@ -345,13 +345,13 @@ def _base(
 
     years = np.unique(calendar_days(time).year)
     base = request.climate.base or default_base(years)
-    there = int(((years >= base.first) & (years <= base.last)).sum())
-    if not there:
+    present = int(((years >= base.first) & (years <= base.last)).sum())
+    if not present:
         raise RequestError(
             "base", f"{base} is outside the data", f"the data have {years[0]}..{years[-1]}"
         )
-    if there < len(base):
-        report.warn(f"only {there} of the {len(base)} years of the base {base} are in the data")
+    if present < len(base):
+        report.warn(f"only {present} of the {len(base)} years of the base {base} are in the data")
     return base
 
 

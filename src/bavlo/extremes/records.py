@@ -47,8 +47,8 @@ def record_values(
         if wants_daily:
             valid = np.broadcast_to(occurs.valid, occurs.occurs.shape)
             own = values[bound.tests[0].variable.name]
-            there = ~np.isnan(own)
-            daily = occurs.occurs & valid, valid, np.where(there, own, 0.0), there
+            present = ~np.isnan(own)
+            daily = occurs.occurs & valid, valid, np.where(present, own, 0.0), present
         yield *count_values(plan, counts, np.arange(len(plan.periods))), daily
 
 

@@ -77,10 +77,10 @@ def cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> list[
 
 def _cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> CellMeans:
     values, valid = count_values(plan, counts, periods)
-    there = ~np.isnan(values[0])
+    present = ~np.isnan(values[0])
     if COUNTS[plan.request.conditions.count[0]].is_day:
-        there = valid >= least_steps(plan, periods)[:, None]
-    sample = CellSample(plan.index, np.where(there, 1.0, np.nan))
+        present = valid >= least_steps(plan, periods)[:, None]
+    sample = CellSample(plan.index, np.where(present, 1.0, np.nan))
     area = np.broadcast_to(sample.area_valid, (len(valid), plan.index.overlay.regions))
     enough = (area >= plan.request.measuring.min_area - ENOUGH) & (area > 0)
     means = [np.where(enough, CellSample(plan.index, each).mean, np.nan) for each in values]
@@ -123,11 +123,11 @@ def count_values(
 
 def _day_of_period(plan: ExtremesPlan, steps: np.ndarray, periods: np.ndarray) -> np.ndarray:
     """Days (steps, where these are longer) from the period's beginning, its first being 1."""
-    there = (steps >= 0) & (steps != NEVER)
-    number = np.where(there, steps, 0) + plan.first
+    present = (steps >= 0) & (steps != NEVER)
+    number = np.where(present, steps, 0) + plan.first
     start = plan.periods.start[periods, None]
     if isinstance(plan.time.length, str) or plan.time.length > DAY:
         begin = plan.period_steps.begin[periods, None] + plan.first
-        return np.where(there, number - begin + 1.0, np.nan)
+        return np.where(present, number - begin + 1.0, np.nan)
     middle = plan.time.start + plan.time.duration // 2
-    return np.where(there, (middle[number] - start) // DAY + 1.0, np.nan)
+    return np.where(present, (middle[number] - start) // DAY + 1.0, np.nan)

@@ -81,9 +81,9 @@ def _with_mean(lines: Lines, table: Table, base: Base | None) -> Lines:
     inside = in_years(years, base)
     if not inside.any():
         raise RequestError("base", f"{base} is outside the table", "choose years in it")
-    there = ~np.isnan(lines.values) & inside[None, :, None]
-    count = there.sum(axis=1)
-    total = np.where(there, lines.values, 0.0).sum(axis=1)
+    valid = ~np.isnan(lines.values) & inside[None, :, None]
+    count = valid.sum(axis=1)
+    total = np.where(valid, lines.values, 0.0).sum(axis=1)
     with np.errstate(invalid="ignore"):
         mean = np.where(count > 0, total / np.maximum(count, 1), np.nan)
     caption = f"{lines.caption}   ·   dotted: mean of {base}"

@@ -62,8 +62,10 @@ def by_year(table: Table, column: str = "value") -> Years:
     # Seasons follow one another in the year that their own label names.
     years = np.unique(last)
     values = np.full((table.axes["region"], years.size, len(kinds)), np.nan)
-    place = np.searchsorted(years, last), np.array([kinds.index(name) for name in names])
-    values[:, place[0], place[1]] = table.full(column).reshape(table.axes["region"], len(labels))
+    position = np.searchsorted(years, last), np.array([kinds.index(name) for name in names])
+    values[:, position[0], position[1]] = table.full(column).reshape(
+        table.axes["region"], len(labels)
+    )
     return Years(table.labels("region"), kinds, years, values, table.along("unit", "measure")[0])
 
 
@@ -137,11 +139,11 @@ def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
         for r, axes in enumerate(panels):
             values = data.values[r, :, 0]
             axes.bar(data.years, values, color=LINES[5], width=0.8)
-            there = np.flatnonzero(~np.isnan(values))
+            valid = np.flatnonzero(~np.isnan(values))
             mean = np.nanmean(values[inside]) if (~np.isnan(values[inside])).any() else np.nan
             axes.axhline(mean, color=LINES[0], linewidth=1.2)
-            if there.size > 1:
-                records = there[np.argmin(values[there])], there[np.argmax(values[there])]
+            if valid.size > 1:
+                records = valid[np.argmin(values[valid])], valid[np.argmax(values[valid])]
                 for n, color in zip(records, (LINES[1], LINES[0]), strict=True):
                     axes.bar(data.years[n], values[n], color=color, width=0.8)
                     axes.annotate(

@@ -141,17 +141,17 @@ class TiledGrid:
             if not inside.size:
                 continue
             number = tile_row[inside] * tile.layout.shape[1] + tile_column[inside]
-            used, place = np.unique(number, return_inverse=True)
+            used, position = np.unique(number, return_inverse=True)
             chosen = CellSelection(tile.layout.shape, used)
             wanted = steps[first:last]
-            there = np.flatnonzero(wanted != NOWHERE)
-            breaks = np.flatnonzero((np.diff(there) != 1) | (np.diff(wanted[there]) != 1)) + 1
-            for run in np.split(there, breaks):
+            present = np.flatnonzero(wanted != NOWHERE)
+            breaks = np.flatnonzero((np.diff(present) != 1) | (np.diff(wanted[present]) != 1)) + 1
+            for run in np.split(present, breaks):
                 if run.size:
                     low = int(wanted[run[0]])
-                    values = tile.read(low, low + run.size, chosen)[:, place]
-                    here = block[run[0] : run[-1] + 1, inside]
-                    block[run[0] : run[-1] + 1, inside] = np.where(np.isnan(here), values, here)
+                    values = tile.read(low, low + run.size, chosen)[:, position]
+                    within = block[run[0] : run[-1] + 1, inside]
+                    block[run[0] : run[-1] + 1, inside] = np.where(np.isnan(within), values, within)
         return block
 
 
@@ -393,9 +393,11 @@ def _inside(centres: np.ndarray, edges: np.ndarray) -> np.ndarray:
     """The cell between edges that holds each centre, NOWHERE outside."""
     falling = edges[0] > edges[-1]
     lines = edges[::-1] if falling else edges
-    place = np.searchsorted(lines, centres, side="right") - 1
-    place = np.where((centres < lines[0]) | (centres >= lines[-1]), NOWHERE, place)
-    return np.where(place == NOWHERE, place, lines.size - 2 - place) if falling else place
+    position = np.searchsorted(lines, centres, side="right") - 1
+    position = np.where((centres < lines[0]) | (centres >= lines[-1]), NOWHERE, position)
+    return (
+        np.where(position == NOWHERE, position, lines.size - 2 - position) if falling else position
+    )
 
 
 def _all_steps(tiles: list[JoinedGrid]) -> tuple[TimeAxis | None, np.ndarray]:
@@ -403,8 +405,8 @@ def _all_steps(tiles: list[JoinedGrid]) -> tuple[TimeAxis | None, np.ndarray]:
     times = [tile.time for tile in tiles if tile.time is not None]
     if not times:
         return None, np.zeros((len(tiles), 1), np.int64)
-    starts, place = np.unique(np.concatenate([t.start for t in times]), return_index=True)
-    ends = np.concatenate([t.end for t in times])[place]
+    starts, position = np.unique(np.concatenate([t.start for t in times]), return_index=True)
+    ends = np.concatenate([t.end for t in times])[position]
     axis = replace(times[0], start=starts, end=ends)
     steps = np.full((len(tiles), starts.size), NOWHERE)
     for n, time in enumerate(times):

@@ -152,14 +152,14 @@ class ScratchFile(_Rechunked):
         beside = max(1, AT_ONCE // max(item * cy * cx, 1)) * cx
         key = (row // cy) * (width // beside + 1) + column // beside
         order = np.argsort(key, kind="stable")
-        for place in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
-            if place.size:
-                rows = slice(int(row[place].min()), int(row[place].max()) + 1)
-                columns = slice(int(column[place].min()), int(column[place].max()) + 1)
+        for position in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
+            if position.size:
+                rows = slice(int(row[position].min()), int(row[position].max()) + 1)
+                columns = slice(int(column[position].min()), int(column[position].max()) + 1)
                 block = self.inner.read_rectangle(rows, columns)
                 height = columns.stop - columns.start
-                within = (row[place] - rows.start) * height + column[place] - columns.start
-                values[:, place] = block[:, within]
+                within = (row[position] - rows.start) * height + column[position] - columns.start
+                values[:, position] = block[:, within]
         return values
 
 

@@ -25,23 +25,23 @@ class CellSubset:
     ----------
     within
         Numbered row by row within the rectangle; None where it is all of them, in order.
-    place
+    position
         Where each of them stands among all wanted cells.
     size
         Cells of the rectangle.
     """
 
     within: np.ndarray | None
-    place: slice | np.ndarray
+    position: slice | np.ndarray
     size: int
 
     @classmethod
-    def of(cls, within: np.ndarray, place: np.ndarray, size: int) -> CellSubset:
+    def of(cls, within: np.ndarray, position: np.ndarray, size: int) -> CellSubset:
         """Cells by number; `size` is that of the rectangle."""
         whole = within.size == size and bool((np.diff(within) == 1).all())
-        into: slice | np.ndarray = place
-        if (np.diff(place) == 1).all():
-            into = slice(int(place[0]), int(place[-1]) + 1)
+        into: slice | np.ndarray = position
+        if (np.diff(position) == 1).all():
+            into = slice(int(position[0]), int(position[-1]) + 1)
         return cls(None if whole else within, into, size)
 
     @cached_property
@@ -63,10 +63,10 @@ class CellSubset:
     def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
         """Take the wanted cells out of stored numbers (T, size) into their columns (T, C)."""
         stored = self.taken(stored)
-        if isinstance(self.place, slice):
-            decode(stored, block[:, self.place])
+        if isinstance(self.position, slice):
+            decode(stored, block[:, self.position])
         else:
-            block[:, self.place] = decode(stored, None)
+            block[:, self.position] = decode(stored, None)
 
 
 @dataclass(frozen=True, eq=False)
@@ -122,12 +122,12 @@ class CellSelection:
             cuts.insert(0, int(used[np.argmax(distance)]) + 1)
         windows, west = [], 0
         for east in cuts:
-            place = np.flatnonzero((columns >= west) & (columns < east))
-            r, c = rows[place], columns[place]
+            position = np.flatnonzero((columns >= west) & (columns < east))
+            r, c = rows[position], columns[position]
             south, north = int(r.min()), int(r.max()) + 1
             left, right = int(c.min()), int(c.max()) + 1
             within = (r - south) * (right - left) + (c - left)
-            subset = CellSubset.of(within, place, (north - south) * (right - left))
+            subset = CellSubset.of(within, position, (north - south) * (right - left))
             windows.append(Window(slice(south, north), slice(left, right), subset))
             west = east
         return tuple(windows)

@@ -41,19 +41,19 @@ def filesystem(url: str) -> tuple[Any, str]:
             url, "is read with a further library", "pip install 'bavlo[remote]'"
         ) from None
     try:
-        store, place = url_to_fs(url)
+        store, key = url_to_fs(url)
     except (ImportError, ValueError) as error:
         raise InputError(url, f"cannot be reached ({error})", "pip install 'bavlo[remote]'") from (
             error
         )
-    return store, str(place)
+    return store, str(key)
 
 
 def information(url: str) -> dict[str, Any]:
     """Size and, where the store tells it, the tag of what is at a URL."""
-    store, place = filesystem(url)
+    store, key = filesystem(url)
     try:
-        return dict(store.info(place))
+        return dict(store.info(key))
     except FileNotFoundError:
         raise InputError(url, "there is no such file", "check the address") from None
     except Exception as error:
@@ -63,9 +63,9 @@ def information(url: str) -> dict[str, Any]:
 @lru_cache(maxsize=4096)
 def first_bytes(url: str) -> bytes:
     """How a file begins; nothing where there is no file, as with a store that is a folder."""
-    store, place = filesystem(url)
+    store, key = filesystem(url)
     try:
-        return bytes(store.cat_file(place, start=0, end=16))
+        return bytes(store.cat_file(key, start=0, end=16))
     except FileNotFoundError:
         return b""
     except Exception as error:
@@ -75,24 +75,24 @@ def first_bytes(url: str) -> bytes:
 @lru_cache(maxsize=4096)
 def exists(url: str) -> bool:
     """Whether there is a file."""
-    store, place = filesystem(url)
+    store, key = filesystem(url)
     try:
-        return bool(store.exists(place))
+        return bool(store.exists(key))
     except Exception as error:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
 
 
 def open_file(url: str) -> Any:
     """A file object that fetches what is read of it, and keeps that."""
-    store, place = filesystem(url)
-    return store.open(place, "rb", block_size=BLOCK, cache_type="blockcache")
+    store, key = filesystem(url)
+    return store.open(key, "rb", block_size=BLOCK, cache_type="blockcache")
 
 
 def fetch(url: str, offset: int, size: int) -> bytes:
     """A range of bytes."""
-    store, place = filesystem(url)
+    store, key = filesystem(url)
     try:
-        return bytes(store.cat_file(place, start=offset, end=offset + size))
+        return bytes(store.cat_file(key, start=offset, end=offset + size))
     except Exception as error:
         raise OSError(f"bytes {offset} to {offset + size} cannot be fetched: {error}") from error
 

@@ -187,7 +187,7 @@ def periods_of_the_year(periods: PeriodAxis, years: np.ndarray, base: Base) -> P
     inside = in_years(years, base)
     names = np.array(periods.cycle, object)
     at = [np.flatnonzero(inside & (names == kind)) for kind in cycle]
-    kept = [n for n, place in enumerate(at) if place.size]
+    kept = [n for n, position in enumerate(at) if position.size]
     kept.sort(key=lambda n: int(periods.start[at[n][0]]))  # a time axis ascends
     return PeriodAxis(
         tuple(cycle[n] for n in kept),

@@ -249,12 +249,12 @@ def read_zones(path: Path, names: Path | None, only: Sequence[str]) -> RegionFil
     values = source.read(0, 1, cells)[0].reshape(source.layout.shape)
     if source.time is not None and len(source.time) > 1:
         raise InputError(path, "has several steps", "give one raster of codes")
-    there = np.isfinite(values)
-    if not there.any() or (values[there] != np.rint(values[there])).any():
+    valid = np.isfinite(values)
+    if not valid.any() or (values[valid] != np.rint(values[valid])).any():
         raise InputError(path, "holds other numbers than whole codes", "give a raster of codes")
-    codes, index = np.unique(values[there].astype(np.int64), return_inverse=True)
+    codes, index = np.unique(values[valid].astype(np.int64), return_inverse=True)
     zone = np.full(values.shape, NO_ZONE, np.int64)
-    zone[there] = index
+    zone[valid] = index
     labels = [str(code) for code in codes.tolist()]
     notes = []
     if names is not None:

@@ -125,10 +125,10 @@ def numbers_text(values: np.ndarray) -> list[str]:
     """`number_text` of many, at the price of the different ones."""
     few = values[:: max(1, values.size // SAMPLE)]
     if values.size > 64 and np.unique(few).size < few.size / 2:
-        different, place = np.unique(values, return_inverse=True)
+        different, position = np.unique(values, return_inverse=True)
         if different.size < values.size / 8:
             texts = np.array([number_text(v) for v in different.tolist()], object)
-            return list(texts[place].tolist())
+            return list(texts[position].tolist())
     if not values.size:
         return []
     numbers = np.ascontiguousarray(values, np.float64)
@@ -174,11 +174,11 @@ def read(path: Path) -> Table:
             + " × ".join(f"{n} {axis}s" for n, axis in zip(shape, axes, strict=True)),
             "give one whole table",
         )
-    place = tuple(
+    position = tuple(
         np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in places[axis]])
         for axis in axes
     )
-    arrangement = _Arrangement(axes, shape, place)
+    arrangement = _Arrangement(axes, shape, position)
     columns = (
         _column(path, key, texts[key], arrangement, is_text=schema.is_text(key)) for key in header
     )
@@ -197,7 +197,7 @@ class _Arrangement:
 
     axes: tuple[str, ...]
     shape: tuple[int, ...]
-    place: tuple[np.ndarray, ...]
+    position: tuple[np.ndarray, ...]
 
 
 def _column(
@@ -212,11 +212,11 @@ def _column(
     values: np.ndarray
     if is_text:
         values = np.full(rows.shape, "", object)
-        values[rows.place] = texts
+        values[rows.position] = texts
     else:
         values = np.full(rows.shape, np.nan)
         try:
-            values[rows.place] = [float(text) if text else np.nan for text in texts]
+            values[rows.position] = [float(text) if text else np.nan for text in texts]
         except ValueError as error:
             raise InputError(path, f"column {key}: {error}", "repair the table") from error
     kept = list(rows.axes)

@@ -72,13 +72,13 @@ class Table:
     def rows(self, first: int, last: int) -> list[np.ndarray]:
         """Columns of the rows `first` to `last` (excluded), each as a flat array."""
         number = np.arange(first, min(last, len(self)))
-        place = dict(
+        position = dict(
             zip(self.axes, np.unravel_index(number, tuple(self.axes.values())), strict=True)
         )
         out = []
         for column in self.columns:
             if column.axes:
-                out.append(column.values[tuple(place[axis] for axis in column.axes)])
+                out.append(column.values[tuple(position[axis] for axis in column.axes)])
             else:
                 out.append(np.broadcast_to(column.values, number.shape))
         return out

@@ -128,9 +128,9 @@ class Record:
             years = (self.days.year >= self.base.first) & (self.days.year <= self.base.last)
             share[years] = inside[years]
         share[np.isnan(values) | np.isnan(limits)] = np.nan
-        there = self.sum((~np.isnan(share)).astype(np.float64))
+        valid = self.sum((~np.isnan(share)).astype(np.float64))
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.asarray(100 * self.sum(share) / there)
+            return np.asarray(100 * self.sum(share) / valid)
 
     def wet_limit(self, percent: float) -> np.ndarray:
         """(K,) percentile of the wet days of the base."""
@@ -204,9 +204,9 @@ def _intensity(r: Record) -> np.ndarray:
 
 def _range(r: Record) -> np.ndarray:
     away = r.tmax - r.tmin
-    there = r.sum((~np.isnan(away)).astype(np.float64))
+    valid = r.sum((~np.isnan(away)).astype(np.float64))
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.asarray(r.sum(away) / there)
+        return np.asarray(r.sum(away) / valid)
 
 
 def _growing_season(r: Record) -> np.ndarray:

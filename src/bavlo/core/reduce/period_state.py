@@ -88,8 +88,8 @@ class Gaps:
             return Gaps(*(np.concatenate(pair) for pair in pairs))
         keep = slice(None, -overlap)
         between = [
-            np.maximum(here, there)
-            for here, there in (
+            np.maximum(within, present)
+            for within, present in (
                 (self.longest[-overlap:], later.longest[:overlap]),
                 (0.0, later.first[:overlap] - self.last[-overlap:]),
             )
@@ -118,11 +118,11 @@ def find_gaps(
     shape = (periods, missing.shape[1])
     first, last, longest = np.full(shape, np.inf), np.full(shape, -np.inf), np.zeros(shape)
     for t, p in enumerate(period.tolist()):
-        there = ~missing[t]
+        present = ~missing[t]
         away = np.where(np.isfinite(last[p]), start[t] - last[p], 0.0)
-        np.maximum(longest[p], away, out=longest[p], where=there)
-        np.minimum(first[p], start[t], out=first[p], where=there)
-        last[p, there] = end[t]
+        np.maximum(longest[p], away, out=longest[p], where=present)
+        np.minimum(first[p], start[t], out=first[p], where=present)
+        last[p, present] = end[t]
     return Gaps(first, last, longest)
 
 
@@ -158,10 +158,10 @@ class PeriodSums:
             )
         add = {MIN: np.fmin, MAX: np.fmax}.get(combine, np.add)
         keep, shared = slice(None, -overlap), slice(-overlap, None)
-        here, there = slice(None, overlap), slice(overlap, None)
+        within, present = slice(None, overlap), slice(overlap, None)
 
         def join(a: np.ndarray, b: np.ndarray, how: np.ufunc) -> np.ndarray:
-            return np.concatenate([a[keep], how(a[shared], b[here]), b[there]])
+            return np.concatenate([a[keep], how(a[shared], b[within]), b[present]])
 
         return PeriodSums(
             join(self.value, later.value, add),

@@ -143,9 +143,9 @@ def _used_cells(number: np.ndarray, grid_size: int) -> tuple[np.ndarray, np.ndar
     used = np.zeros(grid_size, bool)  # several times faster than sorting, where it is no larger
     used[number] = True
     cells = np.flatnonzero(used)
-    place = np.zeros(grid_size, np.int32)
-    place[cells] = np.arange(cells.size, dtype=np.int32)
-    return cells, place[number]
+    position = np.zeros(grid_size, np.int32)
+    position[cells] = np.arange(cells.size, dtype=np.int32)
+    return cells, position[number]
 
 
 def sphere_areas(edges: RegionEdges) -> np.ndarray:

@@ -54,13 +54,13 @@ def point_overlay(regions: Regions, layout: GridLayout, how: str) -> Overlay:
     key, index = np.unique(point[keep] * (ny * nx) + number[keep], return_inverse=True)
     weight = np.bincount(index, weights=weight[keep], minlength=key.size)
     point, number = np.divmod(key, ny * nx)
-    cells, place = np.unique(number, return_inverse=True)
+    cells, position = np.unique(number, return_inverse=True)
     counts = np.bincount(point, minlength=x.size)
     return Overlay(
         (ny, nx),
         cells,
         np.concatenate([[0], np.cumsum(counts)]),
-        place.astype(np.int32),
+        position.astype(np.int32),
         weight,
         weight,
         np.ones(x.size),
@@ -84,11 +84,11 @@ def _placed(regions: Regions, layout: GridLayout) -> tuple[np.ndarray, np.ndarra
 def _cell(edges: np.ndarray, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The cell that holds each place; the far edge of the grid belongs to the last cell."""
     lines = np.sort(edges)
-    place = np.searchsorted(lines, at, side="right") - 1
-    place = np.where(at == lines[-1], lines.size - 2, place)
-    inside = (place >= 0) & (place < lines.size - 1)
-    place = np.clip(place, 0, lines.size - 2)
-    return (lines.size - 2 - place if edges[0] > edges[-1] else place), inside
+    position = np.searchsorted(lines, at, side="right") - 1
+    position = np.where(at == lines[-1], lines.size - 2, position)
+    inside = (position >= 0) & (position < lines.size - 1)
+    position = np.clip(position, 0, lines.size - 2)
+    return (lines.size - 2 - position if edges[0] > edges[-1] else position), inside
 
 
 def _between(

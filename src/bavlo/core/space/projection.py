@@ -104,7 +104,9 @@ def transformed_edges(
         start = np.minimum(first, region.size - 1)
         home = transform(x0[start], y0[start])[0]
 
-    def place(x: np.ndarray, y: np.ndarray, region: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def transformed(
+        x: np.ndarray, y: np.ndarray, region: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
         new_x, new_y = transform(x, y)
         if to_lonlat:
             new_x = new_x + 360 * np.rint((home[region] - new_x) / 360)
@@ -112,9 +114,9 @@ def transformed_edges(
 
     done: list[list[np.ndarray]] = []
     for halving in range(MOST_HALVINGS + 1):
-        a, b = place(x0, y0, region), place(x1, y1, region)
+        a, b = transformed(x0, y0, region), transformed(x1, y1, region)
         middle_x, middle_y = (x0 + x1) / 2, (y0 + y1) / 2
-        middle = place(middle_x, middle_y, region)
+        middle = transformed(middle_x, middle_y, region)
         stray = np.hypot(middle[0] - (a[0] + b[0]) / 2, middle[1] - (a[1] + b[1]) / 2)
         bent = stray > tolerance if halving < MOST_HALVINGS else np.zeros(x0.size, bool)
         done.append([v[~bent] for v in (*a, *b, region)])

@@ -29,9 +29,9 @@ class Regrid:
 
     def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
         """(ny', nx') means of (ny, nx) values, NaN where less than `min_area` has data."""
-        there = ~np.isnan(values)
-        weight = self._sum(there.astype(np.float64))
-        total = self._sum(np.where(there, values, 0.0))
+        valid = ~np.isnan(values)
+        weight = self._sum(valid.astype(np.float64))
+        total = self._sum(np.where(valid, values, 0.0))
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where((weight >= min_area - ENOUGH) & (weight > 0), total / weight, np.nan)
 

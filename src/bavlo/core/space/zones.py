@@ -41,10 +41,10 @@ class Zones:
 
     def take(self, index: np.ndarray) -> Zones:
         """Some of the zones, in that order."""
-        place = np.full(len(self.labels) + 1, NO_ZONE)
-        place[index] = np.arange(index.size)
+        position = np.full(len(self.labels) + 1, NO_ZONE)
+        position[index] = np.arange(index.size)
         labels = tuple(self.labels[i] for i in index)
-        return replace(self, labels=labels, zone=place[self.zone])
+        return replace(self, labels=labels, zone=position[self.zone])
 
 
 def zone_overlay(zones: Zones, layout: GridLayout) -> Overlay:
@@ -79,7 +79,7 @@ def zone_overlay(zones: Zones, layout: GridLayout) -> Overlay:
     fraction = np.where(fraction > 1 - 1e-12, 1.0, fraction)
     key, fraction = key[fraction > SLIVER], fraction[fraction > SLIVER]
     region, number = np.divmod(key, ny * nx)
-    cells, place = np.unique(number, return_inverse=True)
+    cells, position = np.unique(number, return_inverse=True)
     area = _areas(layout, cells)
     own = _areas(zones.layout, np.arange(zones.zone.size))
     flat = zones.zone.ravel()
@@ -89,9 +89,9 @@ def zone_overlay(zones: Zones, layout: GridLayout) -> Overlay:
         (ny, nx),
         cells,
         np.concatenate([[0], np.cumsum(counts)]),
-        place.astype(np.int32),
+        position.astype(np.int32),
         fraction,
-        fraction * area[place],
+        fraction * area[position],
         whole,
     )
 

@@ -118,10 +118,10 @@ def spi(values: np.ndarray, in_base: np.ndarray) -> np.ndarray:
         WMO-No. 1090).
     """
     base = values[in_base]
-    there = ~np.isnan(base)
-    positive = np.where(there & (base > 0), base, np.nan)
+    valid = ~np.isnan(base)
+    positive = np.where(valid & (base > 0), base, np.nan)
     non_zero = np.sum(~np.isnan(positive), axis=0)
-    count = there.sum(axis=0)
+    count = valid.sum(axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
         dry = 1 - non_zero / count
         shape, scale = gamma_fit(positive)

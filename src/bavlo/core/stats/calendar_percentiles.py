@@ -173,11 +173,11 @@ def of_days(
     inside = (days.year >= base.first) & (days.year <= base.last)
     sample = values[inside].astype(np.float64)
     sample[~(sample >= least)] = np.nan
-    there = ~np.isnan(sample).all(axis=0)
+    valid = ~np.isnan(sample).all(axis=0)
     out = np.full((len(percents), values.shape[1]), np.nan)
-    if there.any():
+    if valid.any():
         for n, percent in enumerate(percents):
-            out[n, there] = percentile_8(sample[:, there], percent)
+            out[n, valid] = percentile_8(sample[:, valid], percent)
     return out
 
 
@@ -224,8 +224,8 @@ def exceedance_in_base(
             beyond_share[day] = _judged_with_gaps(window, table[day], percent, above=above)
         else:
             beyond_share[day] = _judged(window, table[day], percent, above=above)
-        here = step_of[day] >= 0
-        out[step_of[day][here]] = beyond_share[day][:, here].T
+        within = step_of[day] >= 0
+        out[step_of[day][within]] = beyond_share[day][:, within].T
     leap = np.flatnonzero((days.day == LEAP) & (days.year >= base.first) & (days.year <= base.last))
     for step in leap.tolist():
         year = int(days.year[step]) - base.first
@@ -256,9 +256,9 @@ def _judged(window: np.ndarray, day: np.ndarray, percent: float, *, above: bool)
     inner = np.sort(window, axis=1)  # each year's own values, ascending
     own = inner[column, :, year]
     # Where the year's own values stand among all; equal ones side by side.
-    place = (every[column][:, None, :] < own[:, :, None]).sum(axis=2)
+    slot = (every[column][:, None, :] < own[:, :, None]).sum(axis=2)
     for n in range(1, span):
-        place[:, n] += (own[:, :n] == own[:, n][:, None]).sum(axis=1)
+        slot[:, n] += (own[:, :n] == own[:, n][:, None]).sum(axis=1)
 
     def kth(k: int) -> np.ndarray:
         """(pairs, years) k-th lowest (from 1) of the other years' values and a stand-in's.
@@ -273,7 +273,7 @@ def _judged(window: np.ndarray, day: np.ndarray, percent: float, *, above: bool)
             rest = np.full(column.size, -np.inf)
             if k - j:
                 at = k - j - 1  # without the year's own values, so further on among all
-                skipped = (place - np.arange(span) <= at).sum(axis=1)
+                skipped = (slot - np.arange(span) <= at).sum(axis=1)
                 rest = every[column, at + skipped].astype(np.float64)
             both = np.broadcast_to(rest[:, None], best.shape)
             if j:

@@ -124,8 +124,8 @@ def normals(
     daily = LEAP_DAY in kinds or len(kinds) > 100
     if daily:
         kinds = tuple(sorted(kinds))
-    place = {name: n for n, name in enumerate(kinds)}
-    which = np.array([place[name] for name in periods.cycle])
+    position = {name: n for n, name in enumerate(kinds)}
+    which = np.array([position[name] for name in periods.cycle])
     inside = in_years(periods.year, base)
     shape = (len(kinds), values.shape[1])
     out = {name: np.full(shape, np.nan) for name in statistics}
@@ -141,7 +141,7 @@ def normals(
     if daily and smooth > 1:
         out = {name: _smoothed(a, kinds, smooth) for name, a in out.items()}
     elif daily and LEAP_DAY in kinds:
-        n = place[LEAP_DAY]
+        n = position[LEAP_DAY]
         for array in out.values():
             array[n] = (array[n - 1] + array[(n + 1) % len(kinds)]) / 2
         years[n] = np.minimum(years[n - 1], years[(n + 1) % len(kinds)])
@@ -201,14 +201,14 @@ def _smoothed(values: np.ndarray, kinds: tuple[str, ...], days: int) -> np.ndarr
     29 February counts for as little as it occurs.
     """
     weight = np.array([0.25 if kind == LEAP_DAY else 1.0 for kind in kinds])[:, None]
-    there = ~np.isnan(values)
+    valid = ~np.isnan(values)
     reach = days // 2
     total, weights = np.zeros_like(values), np.zeros_like(values)
     for shift in range(-reach, reach + 1):
-        total += np.roll(np.where(there, values * weight, 0.0), shift, axis=0)
-        weights += np.roll(there * weight, shift, axis=0)
+        total += np.roll(np.where(valid, values * weight, 0.0), shift, axis=0)
+        weights += np.roll(valid * weight, shift, axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(there.any(axis=0) & (weights > 0), total / weights, np.nan)
+        return np.where(valid.any(axis=0) & (weights > 0), total / weights, np.nan)
 
 
 def in_years(year: np.ndarray, base: Base) -> np.ndarray:
@@ -219,11 +219,11 @@ def in_years(year: np.ndarray, base: Base) -> np.ndarray:
 def default_base(year: np.ndarray) -> Base:
     """1991..2020 where at least 80 % of it is there, else it must be given."""
     usual = Base(1991, 2020)
-    there = np.unique(year[(year >= usual.first) & (year <= usual.last)]).size
-    if there < LEAST_SHARE * len(usual):
+    present = np.unique(year[(year >= usual.first) & (year <= usual.last)]).size
+    if present < LEAST_SHARE * len(usual):
         raise RequestError(
             "base",
-            f"of 1991..2020 only {there} years are in the data ({year.min()}..{year.max()})",
+            f"of 1991..2020 only {present} years are in the data ({year.min()}..{year.max()})",
             "name the base years, as ‹base 2001..2020›",
         )
     return usual

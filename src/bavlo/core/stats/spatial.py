@@ -100,11 +100,11 @@ def size_classes(
         members = np.flatnonzero(kind == value)
         count = entries[members][:, None]
         nth = np.arange(sizes[value])
-        place = start[members][:, None] + np.minimum(nth, count - 1)
-        weight = np.where(nth < count, weights[place], 0.0)
+        position = start[members][:, None] + np.minimum(nth, count - 1)
+        weight = np.where(nth < count, weights[position], 0.0)
         order = np.argsort(weight, axis=1, kind="stable")
         weight = np.take_along_axis(weight, order, axis=1)
-        ordered = np.where(weight > 0, np.take_along_axis(cells[place], order, axis=1), nowhere)
+        ordered = np.where(weight > 0, np.take_along_axis(cells[position], order, axis=1), nowhere)
         classes.append(SizeClass(regions[members], ordered, weight))
     return classes
 
@@ -135,13 +135,13 @@ def weighted_percentiles(
         gaps = np.nonzero(key[:, np.arange(len(part.count)), part.count - 1] >= LEFT_OUT)
         left_out = key[gaps] >= LEFT_OUT
         key &= PLACE
-        place = key.view(np.int64)
+        position = key.view(np.int64)
         if not exact:
-            _put_right(place, block[some], part)
-        np.take(part.weights, place, out=weight, mode="clip")
+            _put_right(position, block[some], part)
+        np.take(part.weights, position, out=weight, mode="clip")
         if left_out.size:
             weight[gaps] = np.where(left_out, 0.0, weight[gaps])
-        out[:, some, part.regions] = _between_midpoints(block[some], part, place, weight, wanted)
+        out[:, some, part.regions] = _between_midpoints(block[some], part, position, weight, wanted)
     return dict(zip(wanted.tolist(), out, strict=True))
 
 
@@ -187,28 +187,28 @@ def _ranks(block: np.ndarray) -> tuple[np.ndarray, bool]:
     return ranks, exact
 
 
-def _put_right(place: np.ndarray, block: np.ndarray, part: SizeClass) -> None:
+def _put_right(position: np.ndarray, block: np.ndarray, part: SizeClass) -> None:
     """Sort by the values themselves where ranks that are not exact put two cells in wrong order.
 
     Parameters
     ----------
-    place : (T, G, n)
+    position : (T, G, n)
         Places in the tables of `part` in the order of the ranks, what is left out being last;
         changed.
     """
     values = np.take(block, part.cells, axis=1, mode="clip")
     values[np.isnan(values) | (part.weights <= 0)] = np.inf
     begin = part.places[:, :1].astype(np.int64)
-    ordered = np.take_along_axis(values, place - begin, axis=-1)
+    ordered = np.take_along_axis(values, position - begin, axis=-1)
     wrong = (ordered[..., 1:] < ordered[..., :-1]).any(axis=-1)
     again = np.argsort(values[wrong], axis=-1, kind="stable")
-    place[wrong] = again + np.broadcast_to(begin, (*wrong.shape, 1))[wrong]
+    position[wrong] = again + np.broadcast_to(begin, (*wrong.shape, 1))[wrong]
 
 
 def _between_midpoints(
     block: np.ndarray,
     part: SizeClass,
-    place: np.ndarray,
+    position: np.ndarray,
     weight: np.ndarray,
     percents: np.ndarray,
 ) -> np.ndarray:
@@ -251,7 +251,7 @@ def _between_midpoints(
     high = np.where(high_weight > 0, high, low)
     in_block = np.repeat(np.arange(steps) * block.shape[1], regions)
     low_value, high_value = (
-        block.take(part.cells.take(place.take(row * size + nth)) + in_block, mode="clip")
+        block.take(part.cells.take(position.take(row * size + nth)) + in_block, mode="clip")
         for nth in (low, high)
     )
     # The weights up to the lower cell lie half its own beyond its midpoint.

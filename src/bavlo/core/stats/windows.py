@@ -85,22 +85,22 @@ def running(
         Beginning of the period that each step lies in; of the step itself where in none.
     """
     out = np.full_like(values, np.nan)
-    place = np.searchsorted(around.start, steps.start, side="right") - 1
-    inside = (place >= 0) & (steps.end <= around.end[np.maximum(place, 0)])
+    position = np.searchsorted(around.start, steps.start, side="right") - 1
+    inside = (position >= 0) & (steps.end <= around.end[np.maximum(position, 0)])
     length = (steps.end - steps.start).astype(np.float64)
-    for p in np.unique(place[inside]):
-        at = np.flatnonzero(inside & (place == p))
+    for p in np.unique(position[inside]):
+        at = np.flatnonzero(inside & (position == p))
         part, days = values[at], length[at][:, None]
-        there = ~np.isnan(part)
+        valid = ~np.isnan(part)
         if combine in (TOTAL, MEAN):
             weight = days if combine == MEAN else 1.0
-            found = np.cumsum(np.where(there, part * weight, 0.0), axis=0)
+            found = np.cumsum(np.where(valid, part * weight, 0.0), axis=0)
         else:
             found = (np.fmin if combine == MIN else np.fmax).accumulate(part, axis=0)
-        covered = np.cumsum(there * days, axis=0)
+        covered = np.cumsum(valid * days, axis=0)
         so_far = (steps.end[at] - around.start[p])[:, None]
         with np.errstate(invalid="ignore", divide="ignore"):
             found = found / covered if combine == MEAN else found
         enough = (covered >= (min_steps - ENOUGH) * so_far) & (covered > 0)
         out[at] = np.where(enough, found, np.nan)
-    return out, np.where(inside, around.start[np.maximum(place, 0)], steps.start)
+    return out, np.where(inside, around.start[np.maximum(position, 0)], steps.start)

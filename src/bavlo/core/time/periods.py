@@ -226,8 +226,8 @@ def step_periods(time: TimeAxis) -> PeriodAxis:
             PeriodRule(rule or "day"), time.calendar, int(time.start[0]), int(time.end[-1])
         )
         middle = time.start + time.duration // 2
-        place = np.searchsorted(axis.start, middle, side="right") - 1
-        if np.unique(place).size == place.size:
+        position = np.searchsorted(axis.start, middle, side="right") - 1
+        if np.unique(position).size == position.size:
             return axis
     labels = [iso_minute(int(t), time.calendar) for t in time.start]
     return PeriodAxis(
@@ -251,11 +251,11 @@ def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Ass
     expected = expected_steps(time, periods)
     if time.at_most_daily:
         middle = time.start + time.duration // 2
-        place = np.searchsorted(periods.start, middle, side="right") - 1
-        inside = (place >= 0) & (middle < periods.end[np.maximum(place, 0)])
+        position = np.searchsorted(periods.start, middle, side="right") - 1
+        inside = (position >= 0) & (middle < periods.end[np.maximum(position, 0)])
         step = np.flatnonzero(inside)
-        return Assignment(step, place[step], np.ones(step.size), expected)
-    step, place, share = _shared_out(time.start, time.end, periods)
+        return Assignment(step, position[step], np.ones(step.size), expected)
+    step, position, share = _shared_out(time.start, time.end, periods)
     if not may_share and (share < 1).any():
         split = int(step[share < 1][0])
         when = iso_days(time.start[[split]], time.calendar)[0]
@@ -264,7 +264,7 @@ def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Ass
             f"the step that begins {when} straddles the edge of a period",
             "a lowest or highest value cannot be shared out; use total or mean",
         )
-    return Assignment(step, place, share, expected)
+    return Assignment(step, position, share, expected)
 
 
 def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
@@ -276,8 +276,8 @@ def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
     ideal = periods_between(
         PeriodRule(time.length), time.calendar, int(periods.start[0]), int(periods.end[-1])
     )
-    _, place, share = _shared_out(ideal.start, ideal.end, periods)
-    return np.bincount(place, weights=share, minlength=len(periods))
+    _, position, share = _shared_out(ideal.start, ideal.end, periods)
+    return np.bincount(position, weights=share, minlength=len(periods))
 
 
 def _shared_out(
@@ -288,13 +288,13 @@ def _shared_out(
     count = np.maximum(after - first, 0)
     step = np.repeat(np.arange(start.size), count)
     nth = np.arange(step.size) - np.repeat(np.cumsum(count) - count, count)
-    place = first[step] + nth
-    shared = np.minimum(end[step], periods.end[place]) - np.maximum(
-        start[step], periods.start[place]
+    position = first[step] + nth
+    shared = np.minimum(end[step], periods.end[position]) - np.maximum(
+        start[step], periods.start[position]
     )
     share = shared / (end - start)[step]
     keep = share > 0
-    return step[keep], place[keep], share[keep]
+    return step[keep], position[keep], share[keep]
 
 
 def _axis(spans: list[NamedSpan], calendar: str) -> PeriodAxis:

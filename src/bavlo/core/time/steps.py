@@ -74,8 +74,8 @@ def _stamped(stamps: np.ndarray, calendar: str, length: int | str, stamp: str) -
 
 def _holding(stamps: np.ndarray, calendar: str, length: str) -> tuple[np.ndarray, np.ndarray]:
     axis = periods_between(PeriodRule(length), calendar, int(stamps.min()), int(stamps.max()) + 1)
-    place = np.searchsorted(axis.start, stamps, side="right") - 1
-    return axis.start[place], axis.end[place]
+    position = np.searchsorted(axis.start, stamps, side="right") - 1
+    return axis.start[position], axis.end[position]
 
 
 def _spacing(stamps: np.ndarray, calendar: str) -> int | str:

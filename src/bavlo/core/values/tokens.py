@@ -26,15 +26,15 @@ class Tokens:
         self.text, self.option, self.remedy = text, option, remedy
         self.words: list[tuple[str, str, int]] = []
         self.next = 0
-        place = 0
-        while place < len(text.rstrip()):
-            match = pattern.match(text, place)
+        position = 0
+        while position < len(text.rstrip()):
+            match = pattern.match(text, position)
             if match is None:
-                place = len(text) - len(text[place:].lstrip())
-                raise self.error("is not understood", place)
+                position = len(text) - len(text[position:].lstrip())
+                raise self.error("is not understood", position)
             kind = str(match.lastgroup)
             self.words.append((kind, match.group(kind), match.start(kind)))
-            place = match.end()
+            position = match.end()
 
     def peek(self) -> tuple[str, str, int]:
         """Kind, text and place of the next word; no kind at the end."""
@@ -48,13 +48,13 @@ class Tokens:
         self.next += 1
         return text
 
-    def error(self, what: str, place: int | None = None) -> RequestError:
+    def error(self, what: str, position: int | None = None) -> RequestError:
         """An error about the next word, or about a place."""
-        if place is None:
-            place = self.peek()[2]
-        found = repr(self.text[place : place + SHOWN].strip())
-        if place >= len(self.text.rstrip()):
+        if position is None:
+            position = self.peek()[2]
+        found = repr(self.text[position : position + SHOWN].strip())
+        if position >= len(self.text.rstrip()):
             found = "its end"
         return RequestError(
-            self.option, f"'{self.text}': {found} at character {place + 1} {what}", self.remedy
+            self.option, f"'{self.text}': {found} at character {position + 1} {what}", self.remedy
         )

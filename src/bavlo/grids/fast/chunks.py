@@ -44,7 +44,7 @@ class ChunkReader:
 
     Parameters
     ----------
-    place
+    position
         Byte offset and size of each chunk by its number along every dimension; chunks that were
         never written are not there.
     filters
@@ -57,7 +57,7 @@ class ChunkReader:
     dtype: np.dtype
     fill: np.ndarray
     filters: tuple[int, ...]
-    place: dict[tuple[int, ...], tuple[int, int]]
+    position: dict[tuple[int, ...], tuple[int, int]]
     kept: OrderedDict[tuple[int, ...], np.ndarray] = field(default_factory=OrderedDict)
     lock: threading.Lock = field(default_factory=threading.Lock)
     under_way: dict[tuple[int, ...], threading.Lock] = field(default_factory=dict)
@@ -131,7 +131,9 @@ class ChunkReader:
         order = np.argsort(key, kind="stable")
         cuts = np.flatnonzero(np.diff(key[order])) + 1
         found = [
-            _piece(row, column, place, cy, cx) for place in np.split(order, cuts) if place.size
+            _piece(row, column, position, cy, cx)
+            for position in np.split(order, cuts)
+            if position.size
         ]
         self.pieces.clear()
         self.pieces[id(cells)] = (cells, found)
@@ -176,7 +178,7 @@ class ChunkReader:
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
         """The inflated bytes of a chunk; None where it was never written."""
-        found = self.place.get(chunk)
+        found = self.position.get(chunk)
         if found is None:
             return None
         data: bytes | bytearray = file(*found)
@@ -231,8 +233,8 @@ class _Piece:
     subset: CellSubset
 
 
-def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: int) -> _Piece:
-    r, c = row[place], column[place]
+def _piece(row: np.ndarray, column: np.ndarray, position: np.ndarray, cy: int, cx: int) -> _Piece:
+    r, c = row[position], column[position]
     chunk = int(r[0]) // cy, int(c[0]) // cx
     south, west = int(r.min()), int(c.min())
     height, width = int(r.max()) + 1 - south, int(c.max()) + 1 - west
@@ -242,7 +244,7 @@ def _piece(row: np.ndarray, column: np.ndarray, place: np.ndarray, cy: int, cx: 
         chunk,
         slice(y, y + height),
         slice(x, x + width),
-        CellSubset.of(number, place, height * width),
+        CellSubset.of(number, position, height * width),
     )
 
 
@@ -287,13 +289,13 @@ def _open(path: Path, name: str) -> ChunkReader | None:
                 or data.id.get_num_chunks() > MOST_CHUNKS
             ):
                 return None
-            place: dict[tuple[int, ...], tuple[int, int]] = {}
+            position: dict[tuple[int, ...], tuple[int, int]] = {}
             masked = []
 
             def note(info: object) -> None:
                 offset = info.chunk_offset  # type: ignore[attr-defined]
                 number = tuple(o // c for o, c in zip(offset, data.chunks, strict=True))
-                place[number] = (info.byte_offset, info.size)  # type: ignore[attr-defined]
+                position[number] = (info.byte_offset, info.size)  # type: ignore[attr-defined]
                 if info.filter_mask:  # type: ignore[attr-defined]
                     masked.append(number)
 
@@ -301,6 +303,6 @@ def _open(path: Path, name: str) -> ChunkReader | None:
             if masked:  # chunks that were left unfiltered
                 return None
             fill = np.asarray(data.fillvalue, data.dtype)
-            return ChunkReader(path, data.shape, data.chunks, data.dtype, fill, filters, place)
+            return ChunkReader(path, data.shape, data.chunks, data.dtype, fill, filters, position)
     except (OSError, RuntimeError, KeyError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong

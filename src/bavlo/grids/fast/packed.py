@@ -93,7 +93,7 @@ class PackedBlock:
             return None
         value = np.empty((len(starts), self.shape[1]))
         for each in sums.values():
-            value[:, each.subset.place] = each.scaled(self.packing)
+            value[:, each.subset.position] = each.scaled(self.packing)
         ranges = [each.value_range(self.packing) for each in sums.values()]
         low, high = (np.array(side) for side in zip(*ranges, strict=True))
         return Totals(value, (float(low.min()), float(high.max())))
@@ -152,10 +152,10 @@ class _Sums:
 
     def value_range(self, packing: Packing) -> tuple[float, float]:
         """Lowest and highest value; (inf, -inf) where there is none."""
-        there = self.subset.wanted & ~self.some
-        if not there.any():
+        present = self.subset.wanted & ~self.some
+        if not present.any():
             return np.inf, -np.inf
-        pair = packing.decode(np.array([self.low[there].min(), self.high[there].max()]))
+        pair = packing.decode(np.array([self.low[present].min(), self.high[present].max()]))
         return float(pair.min()), float(pair.max())
 
 

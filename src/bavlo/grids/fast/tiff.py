@@ -76,10 +76,10 @@ def opened(path: Path) -> Iterator[Fetch]:
     if url is not None:
         beginning = addresses.fetch(url, 0, FIRST_READ)
         yield (
-            lambda place, size: (
-                beginning[place : place + size]
-                if place + size <= len(beginning)
-                else addresses.fetch(url, place, size)
+            lambda position, size: (
+                beginning[position : position + size]
+                if position + size <= len(beginning)
+                else addresses.fetch(url, position, size)
             )
         )
         return
@@ -87,10 +87,10 @@ def opened(path: Path) -> Iterator[Fetch]:
     try:
         head = os.pread(file, FIRST_READ, 0)
 
-        def fetch(place: int, size: int) -> bytes:
-            if place + size <= len(head):
-                return head[place : place + size]
-            return os.pread(file, size, place)
+        def fetch(position: int, size: int) -> bytes:
+            if position + size <= len(head):
+                return head[position : position + size]
+            return os.pread(file, size, position)
 
         yield fetch
     finally:

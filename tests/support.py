@@ -1,9 +1,11 @@
 """Grids, regions and overlays made for tests, and the installed program."""
 
 import contextlib
+import csv
 import io
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
 from unittest import mock
 
@@ -21,6 +23,9 @@ from bavlo.engine.memory import in_use
 from bavlo.engine.protocol import not_needed
 from bavlo.engine.threads import Threads
 from bavlo.regions.vector import Features, write
+from bavlo.request.options import make_request
+from bavlo.request.reporter import SilentReporter
+from bavlo.tables import csv as csv_table
 
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
@@ -62,6 +67,17 @@ def run(*arguments, cwd=None, check=True):
     if check:
         assert status == 0, warned.getvalue()
     return subprocess.CompletedProcess(arguments, status, said.getvalue(), warned.getvalue())
+
+
+def rows(command, grids, regions, **options):
+    """Rows of a command's table, as plain text by column."""
+    grids = grids if isinstance(grids, list) else [grids]
+    given = {"grids": list(map(str, grids)), "regions": str(regions), **options}
+    function = getattr(import_module(f"bavlo.commands.{command}"), command)
+    result = function(make_request(command, given), SilentReporter())
+    text = io.StringIO()
+    csv_table.write(result.table, text)
+    return list(csv.DictReader(text.getvalue().splitlines()))
 
 
 def write_grid(

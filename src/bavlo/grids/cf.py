@@ -13,9 +13,10 @@ import cftime
 import numpy as np
 
 from bavlo.core.space.layout import edges_from_centres
-from bavlo.core.time.axis import EPOCH, SECOND, to_instants
+from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.errors import InputError
 
+FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
 LONGITUDE = re.compile(r"^degrees?_?(east|e)$", re.IGNORECASE)
 FIXED_SINCE = re.compile(
@@ -24,6 +25,18 @@ FIXED_SINCE = re.compile(
 )
 FIXED_UNITS = {"d": 86400, "h": 3600, "m": 60, "s": 1}
 CALENDAR_SINCE = re.compile(r"^\s*(months?|years?)\s+since\s+(.*)$", re.IGNORECASE)
+
+DATES_AS_NUMBERS = re.compile(r"^(day|days|month|year)s? as (%Y(?:%m(?:%d)?)?)(?:\.%f)?$")
+CALENDARS = {
+    "": "standard",
+    "none": "standard",
+    "gregorian": "standard",
+    "360": "360_day",
+    "365": "noleap",
+    "365_day": "noleap",
+    "366": "all_leap",
+    "366_day": "all_leap",
+}
 
 Attributes = Mapping[str, Any]
 
@@ -146,6 +159,8 @@ def axis_of(name: str, attributes: Attributes) -> str:
         return "y"
     if standard == "time" or " since " in unit or (axis == "T" and not unit):
         return "time"
+    if DATES_AS_NUMBERS.match(unit) or (lower == "time" and unit in ("", "1")):
+        return "time"
     if lower in ("lat", "latitude", "nav_lat", "lats") and in_degrees:
         return "lat"
     if lower in ("lon", "long", "longitude", "nav_lon", "lons") and in_degrees:
@@ -233,6 +248,8 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
     values = np.asarray(values)
     if not np.isfinite(values.astype(np.float64)).all():
         raise InputError(where, "the time coordinate has missing values", "repair the file")
+    if " since " not in unit:
+        return _written_dates(values, unit, calendar, where)
     months = CALENDAR_SINCE.match(unit)
     fixed = FIXED_SINCE.match(unit)
     try:
@@ -256,18 +273,49 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
         ) from error
 
 
+def _written_dates(values: np.ndarray, unit: str, calendar: str, where: object) -> np.ndarray:
+    """Dates that are written as numbers: 20130305, with the time as a fraction of the day."""
+    named = DATES_AS_NUMBERS.match(unit)
+    numbers = values.astype(np.float64).ravel()
+    whole = np.floor(numbers + 1e-9).astype(np.int64)
+    form = named.group(2) if named else "%Y%m%d"
+    parts = {
+        "%Y%m%d": (whole // 10000, whole // 100 % 100, whole % 100),
+        "%Y%m": (whole // 100, whole % 100, np.ones_like(whole)),
+        "%Y": (whole, np.ones_like(whole), np.ones_like(whole)),
+    }[form]
+    try:
+        if named is None and not ((whole >= FIRST_DATE) & (whole <= LAST_DATE)).all():
+            raise ValueError("the numbers are no dates either")
+        dates = np.stack(parts, axis=1).tolist()
+        days = [to_instant(calendar, year, month, day) for year, month, day in dates]
+    except ValueError as error:
+        raise InputError(
+            where,
+            f"the time coordinate has no unit such as 'days since 1991-01-01' ({error})",
+            "add it to the file",
+        ) from error
+    fraction = np.rint((numbers - whole) * 86400).astype(np.int64) * SECOND
+    if form != "%Y%m%d":
+        fraction[:] = 0
+    return (np.array(days, np.int64) + fraction).reshape(values.shape)
+
+
 def _calendar_since(
     values: np.ndarray, match: re.Match[str], calendar: str, where: object
 ) -> np.ndarray:
     per = 12 if match.group(1).lower().startswith("year") else 1
     count = values.astype(np.float64) * per
+    base = cftime.num2date(0, f"days since {match.group(2)}", calendar=calendar)
+    if calendar == "360_day":  # whose months all have 30 days, so that fractions are exact
+        origin = int(cftime.date2num(base, EPOCH, calendar=calendar))
+        return origin + np.rint(count * 30 * 86400).astype(np.int64) * SECOND
     if (np.abs(count - np.rint(count)) > 1e-6).any():
         raise InputError(
             where,
             f"the time coordinate has fractions of a {match.group(1)}, whose length is not given",
             "give the times in days since a date",
         )
-    base = cftime.num2date(0, f"days since {match.group(2)}", calendar=calendar)
     month = base.month - 1 + np.rint(count).astype(int)
     dates = [
         cftime.datetime(base.year + m // 12, m % 12 + 1, base.day, base.hour, calendar=calendar)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
@@ -11,12 +12,28 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.values.kinds import Variable
+from bavlo.core.time.steps import is_cycle_without_year
+from bavlo.core.values.kinds import RATE, Variable
+from bavlo.core.values.units import depth_factor
 from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.packed import PackedBlock, Part
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions, Window
+
+# Cell methods that GRIB step types stand for, where only these are given.
+STEP_TYPES = {
+    "accum": "time: sum",
+    "avg": "time: mean",
+    "avgas": "time: mean",
+    "avgid": "time: mean",
+    "avgia": "time: mean",
+    "instant": "time: point",
+    "max": "time: maximum",
+    "min": "time: minimum",
+}
+DAILY_MEANS = "avgad"  # the GRIB step type of means of daily totals
+YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")
@@ -296,14 +313,19 @@ def _axis(container: Container, variable: Stored, dimension: str) -> str:
 
 
 def _describe(variable: Stored) -> Variable:
+    unit, kind, evidence = variable.text("units"), "", ""
+    if variable.text("GRIB_stepType") == DAILY_MEANS and depth_factor(unit or "1") is not None:
+        unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
     return Variable(
         variable.name,
-        variable.text("units"),
+        unit,
         variable.text("standard_name"),
         variable.text("long_name"),
-        variable.text("cell_methods"),
+        variable.text("cell_methods") or STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
         _flags(variable),
         "difference" in variable.text("units_metadata"),
+        kind,
+        evidence,
     )
 
 
@@ -469,26 +491,23 @@ def _times(path: Path, container: Container, variable: Stored, dimension: str) -
     coordinate = container.coordinate(variable, dimension)
     assert coordinate is not None
     unit = coordinate.text("units")
-    calendar = coordinate.text("calendar").lower() or "standard"
-    calendar = {
-        "gregorian": "standard",
-        "none": "standard",
-        "365_day": "noleap",
-        "366_day": "all_leap",
-    }.get(calendar, calendar)
-    if " since " not in unit:
-        raise InputError(
-            path,
-            f"the time coordinate {dimension} has no unit such as 'days since 1991-01-01'",
-            "add it to the file",
-        )
+    given = coordinate.text("calendar").lower()
+    calendar = cf.CALENDARS.get(given, given)
+    if calendar == "standard" and YEAR_ZERO.search(unit):
+        calendar = "proleptic_gregorian"  # the standard calendar has no year 0
     stamps = cf.decode_times(np.asarray(coordinate.read(slice(None))), unit, calendar, path)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (stamps.size, 2):
         numbers = np.asarray(named.read(slice(None)))
         bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
-    return RawTimes(stamps, bounds, calendar, bool(coordinate.text("climatology")))
+    return RawTimes(
+        stamps,
+        bounds,
+        calendar,
+        bool(coordinate.text("climatology")) or is_cycle_without_year(stamps, calendar),
+        variable.text("GRIB_stepType") == "accum",
+    )
 
 
 def _mapping(path: Path, container: Container, variable: Stored) -> str | None:

@@ -7,7 +7,10 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from bavlo.core.time.axis import DAY, HOUR, SECOND, to_instant
+import numpy as np
+
+from bavlo.core.time.axis import DAY, HOUR, SECOND, to_dates, to_instant
+from bavlo.core.time.periods import spans_of_year
 from bavlo.errors import InputError, RequestError
 
 CALENDAR = "standard"
@@ -20,10 +23,13 @@ PATTERNS = {
     "hour": rf"{Y}[-_.]?{M}[-_.]?{D}[T_-](?P<H>[01]\d|2[0-3])(?::?(?P<M>[0-5]\d))?(?::?\d\d)?Z?",
     "day": rf"(?:{Y}[-_.]{M}[-_.]{D})",
     "day in eight digits": rf"{Y}{M}{D}",
-    "dekad": rf"{Y}[-_.]?{M}[-_.]?d(?P<dekad>[1-3])",
-    "pentad": rf"{Y}[-_.]?{M}[-_.]?p(?P<pentad>[1-6])",
+    "dekad": rf"{Y}[-_.]?{M}[-_.]?(?:d|D|dk|DK|dek|DEK|dekad)(?P<dekad>[1-3])",
+    "pentad": rf"{Y}[-_.]?{M}[-_.]?[pP](?P<pentad>[1-6])",
     "day of year": rf"{Y}[-.]?(?P<j>[0-2]\d\d|3[0-5]\d|36[0-6])(?![A-Za-z])",
+    "third of a month": rf"{Y}[-_.]?{M}[-.](?P<dekad>[1-3])(?![A-Za-z0-9]|[-.]\d)",
     "month": rf"{Y}[-_.]?{M}",
+    "month before the year": rf"(?<!\d[-_.]){M}[-_.]{Y}",
+    "dekad of the year": rf"{Y}[-_.]?(?P<dekad36>\d\d)",
     # 2018-JJA and 2012/13 are parts and pairs of years.
     "year": rf"{Y}(?![-_/]?[JFMASOND]{{2,12}}\b)(?!/\d\d)",
 }
@@ -38,6 +44,20 @@ CODES = {
     "b": r"(?P<b>[A-Za-z]{3})",
     "%": "%",
 }
+# Numbers of steps within a month or a year, by what `dates` calls them: what makes the periods,
+# and whether they are counted within the month.
+NUMBERED = {
+    "dekad": ("dekad", True),
+    "dekad36": ("dekad", False),
+    "pentad": ("pentad", True),
+    "pentad72": ("pentad", False),
+    "pentad73": ("pentad73", False),
+    "composite8": ("composite8", False),
+    "composite16": ("composite16", False),
+}
+KNOWN_CODES = f"%Y %y %m %b %d %j %H %M and {' '.join(f'{{{name}}}' for name in NUMBERED)}"
+LAST_DEKAD = 36
+EARLIEST_GRIDS = 1850  # numbers before are rather those of steps than years
 
 
 @dataclass(frozen=True)
@@ -64,7 +84,7 @@ def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list
     names
         Names of files or bands.
     pattern
-        Where the date stands, in strftime codes, instead of being found.
+        Where the date stands, in strftime codes and numbers such as {dekad}.
     where
         What to name in an error.
     """
@@ -79,7 +99,10 @@ def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list
             rest = [[c for c in f if c not in constant] for f in found]
             found = rest if all(rest) else found
         if all(len(f) == 1 for f in found):
-            return [f[0] for f in found]
+            steps = [f[0] for f in found]
+            if _settled(kind, names, steps, where):
+                return steps
+            continue
         worst = next(n for n, f in zip(names, found, strict=True) if len(f) > 1)
         raise InputError(
             where,
@@ -87,6 +110,48 @@ def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list
             "say where the date stands with ‹dates›, as in ‹dates rain_%Y%m%d›",
         )
     return None
+
+
+def _settled(kind: str, names: Sequence[str], steps: list[NamedStep], where: object) -> bool:
+    """Whether what all names seem to tell is what they tell.
+
+    Raises
+    ------
+    InputError
+        Where it may be one thing or another.
+    """
+    starts = sorted({step.stamp for step in steps})
+    if kind == "third of a month":
+        months = {to_dates(np.array([start]), CALENDAR)[0].strftime("%Y%m") for start in starts}
+        if len(months) == len(starts):  # no month has two of them: a version, a tile, a dekad
+            raise InputError(
+                where,
+                f"the name {names[0]} may tell a month, or one of its three dekads",
+                "say which with ‹dates›, as ‹dates rain_%Y-%m› or ‹dates rain_%Y-%m.{dekad}›",
+            )
+    if kind == "dekad of the year":
+        last = max(
+            sum(1 for p in spans_of_year("dekad", CALENDAR, _year(step)) if p[2] <= step.stamp)
+            for step in steps
+        )
+        if last < LAST_DEKAD:  # 23 composites, 24 half months: nothing says that these are dekads
+            return False
+    if kind == "year":
+        numbers = sorted({_year(step) for step in steps})
+        low, high = numbers[0] % 100, numbers[-1] % 100
+        runs = len(numbers) == LAST_DEKAD and (low, high) == (1, LAST_DEKAD)
+        if len(numbers) > 1 and (runs or numbers[0] < EARLIEST_GRIDS):
+            raise InputError(
+                where,
+                f"the numbers {numbers[0]} to {numbers[-1]} in the names may be years or running "
+                "numbers",
+                "say which with ‹dates›, as ‹dates rain_%Y› or ‹dates rain_%y{dekad36}›",
+            )
+    return True
+
+
+def _year(step: NamedStep) -> int:
+    return int(to_dates(np.array([step.stamp]), CALENDAR)[0].year)
 
 
 def _candidates(name: str, kind: str, text: str) -> list[NamedStep]:
@@ -109,15 +174,13 @@ def _step(kind: str, parts: dict[str, str | None]) -> NamedStep | None:
             return NamedStep(to_instant(CALENDAR, year) + (nth - 1) * DAY, None)
         if kind == "year":
             return NamedStep(to_instant(CALENDAR, year), to_instant(CALENDAR, year + 1))
+        for number, (periods, by_month) in NUMBERED.items():
+            if parts.get(number):
+                return _numbered(parts, number, periods, by_month)
         month = int(parts["m"] or 0)
         following = to_instant(CALENDAR, year + month // 12, month % 12 + 1)
-        if kind == "month":
+        if kind.startswith("month"):
             return NamedStep(to_instant(CALENDAR, year, month), following)
-        if kind in ("dekad", "pentad"):
-            size, last = (10, 3) if kind == "dekad" else (5, 6)
-            nth = int(parts[kind] or 0)
-            start = to_instant(CALENDAR, year, month, 1 + size * (nth - 1))
-            return NamedStep(start, following if nth == last else start + size * DAY)
         day = to_instant(CALENDAR, year, month, int(parts["d"] or 0))
         if kind == "hour":
             minutes = int(parts["M"] or 0)
@@ -127,14 +190,27 @@ def _step(kind: str, parts: dict[str, str | None]) -> NamedStep | None:
         return None
 
 
+def _numbered(
+    parts: dict[str, str | None], number: str, periods: str, by_month: bool
+) -> NamedStep | None:
+    """A step that is told by its number in the month or the year."""
+    spans = spans_of_year(periods, CALENDAR, int(parts["Y"] or 0))
+    if by_month:
+        spans = [span for span in spans if span[1].startswith(f"{int(parts['m'] or 0):02d}-")]
+    nth = int(parts[number] or 0)
+    return NamedStep(*spans[nth - 1][2:]) if 1 <= nth <= len(spans) else None
+
+
 def _by_pattern(names: Sequence[str], pattern: str) -> list[NamedStep]:
     expression, at = "", 0
-    for code in re.finditer(r"%(.)", pattern):
-        if code.group(1) not in CODES:
-            raise RequestError(
-                "dates", f"%{code.group(1)} is not known", "use %Y %y %m %b %d %j %H %M"
-            )
-        expression += re.escape(pattern[at : code.start()]) + CODES[code.group(1)]
+    for code in re.finditer(r"%(.)|\{(\w+)\}", pattern):
+        expression += re.escape(pattern[at : code.start()])
+        if code.group(1) in CODES:
+            expression += CODES[code.group(1)]
+        elif code.group(2) in NUMBERED:
+            expression += rf"(?P<{code.group(2)}>\d\d?)"
+        else:
+            raise RequestError("dates", f"{code.group()} is not known", f"use {KNOWN_CODES}")
         at = code.end()
     expression += re.escape(pattern[at:])
     steps = []
@@ -156,6 +232,7 @@ def _from_codes(parts: dict[str, str | None]) -> NamedStep | None:
         month = (parts["b"] or "").lower()
         parts["m"] = str(names.index(month)) if month in names else "0"
     kinds: dict[str, Callable[[], bool]] = {
+        "number": lambda: any(parts.get(number) for number in NUMBERED),
         "hour": lambda: bool(parts.get("H")),
         "day": lambda: bool(parts.get("d")),
         "day of year": lambda: bool(parts.get("j")),
@@ -163,5 +240,5 @@ def _from_codes(parts: dict[str, str | None]) -> NamedStep | None:
         "year": lambda: True,
     }
     kind = next(name for name, holds in kinds.items() if holds())
-    complete = {name: parts.get(name) for name in ("Y", "m", "d", "j", "H", "M")}
+    complete = {name: parts.get(name) for name in ("Y", "m", "d", "j", "H", "M", *NUMBERED)}
     return _step(kind, complete) if complete["Y"] else None

@@ -10,8 +10,8 @@ from functools import cached_property
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.time.axis import SECOND, TimeAxis, iso_day
-from bavlo.core.time.steps import time_axis
+from bavlo.core.time.axis import SECOND, TimeAxis, iso_day, iso_minute
+from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
@@ -259,7 +259,17 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     bounds = None
     if all(t.bounds is not None for t in times):
         bounds = np.concatenate([t.bounds for t in times if t.bounds is not None])[order]
-    axis = _axis(RawTimes(stamps[order], bounds, times[0].calendar), options)
+    flags = {n: all(getattr(t, n) for t in times) for n in ("accumulated", "from_name")}
+    axis = _axis(RawTimes(stamps[order], bounds, times[0].calendar, **flags), options)
+    overlap = overlapping(axis)
+    if overlap is not None:
+        one, other = (iso_minute(int(axis.start[n]), axis.calendar) for n in (overlap - 1, overlap))
+        raise InputError(
+            files[int(file_of[order[overlap]])].path,
+            f"has steps whose bounds overlap: the one from {one} ends after the one from {other} "
+            "begins",
+            "repair the bounds, or leave them out of account with ‹stamp start› (or middle, end)",
+        )
     return JoinedGrid(
         tuple(files),
         first.layout,
@@ -275,7 +285,16 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
 def _axis(raw: RawTimes, options: ReadOptions) -> TimeAxis:
     shift = options.utc_offset * 60 * SECOND
     bounds = None if raw.bounds is None else raw.bounds + shift
-    axis = time_axis(raw.stamps + shift, bounds, raw.calendar, options.stamp, options.day_start)
+    axis = time_axis(
+        raw.stamps + shift,
+        bounds,
+        raw.calendar,
+        options.stamp,
+        options.day_start,
+        accumulated=raw.accumulated,
+    )
+    if raw.from_name and axis.how == BOUNDS_IN_FILE:
+        axis = replace(axis, how="as their names tell")
     if shift:
         sign = "+" if shift > 0 else "-"
         hours, minutes = divmod(abs(options.utc_offset), 60)
@@ -317,20 +336,30 @@ def _without_repeats(steps: _Steps, order: np.ndarray, options: ReadOptions) -> 
     for later in again.tolist():
         a, b = int(order[later - 1]), int(order[later])
         one, other = (steps.files[steps.file_of[n]] for n in (a, b))
-        when = iso_day(int(steps.stamps[a]), steps.calendar)
         if options.prefer is None and not np.array_equal(
             steps.read(a), steps.read(b), equal_nan=True
         ):
-            what = f"has the step {when}, as {one.path.name} has, with other values"
-            if one is other:
-                what = f"has the step {when} twice"
-            raise InputError(
-                other.path, what, "leave one of them out, or use ‹prefer› first or last"
-            )
+            raise _repeated(one, other, iso_day(int(steps.stamps[a]), steps.calendar))
         drop.append(later - 1 if options.prefer == "last" else later)
         if options.prefer != "last":
             order[later] = a  # a third repeat is compared with the first again
     return np.delete(order, drop)
+
+
+def _repeated(one: GridFile, other: GridFile, when: str) -> InputError:
+    """What to say where a step stands twice with different values."""
+    if one is other:
+        what = f"has the step {when} twice"
+    else:
+        what = f"has the step {when}, as {one.path.name} has, with other values"
+    if one is not other and any(f.times is not None and f.times.from_name for f in (one, other)):
+        return InputError(
+            other.path,
+            f"is of {when} by its name, as {one.path.name} is, with other values",
+            "say where the whole date stands in the names, as ‹dates rain_%Y-%m.{dekad}›; only "
+            "files that are twice the same data are for ‹prefer›",
+        )
+    return InputError(other.path, what, "leave one of them out, or use ‹prefer› first or last")
 
 
 def _check_tiles(groups: list[list[GridFile]]) -> None:

@@ -71,7 +71,28 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
                 f"it has: {', '.join(found) or 'none'}",
             )
         files.append(module.open_file(path, wanted, options))
-    return join(files, options)
+    return join(_dated_by_names(files, options), options)
+
+
+def _dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:
+    """Rasters of one band that date themselves by nothing else, dated by the names of them all."""
+    undated = [
+        file
+        for file in files
+        if isinstance(file, RasterGrid) and file.times is None and len(file.bands) == 1
+    ]
+    if not undated:
+        return files
+    names = [file.name for file in undated]
+    where = undated[0].path if len(undated) == 1 else undated[0].path.parent
+    steps = find_dates(names, options.dates, where)
+    if steps is None:
+        return files
+    dated: dict[Path, GridFile] = {
+        file.path: file.dated(raster.raw_times([step], from_name=True))
+        for file, step in zip(undated, steps, strict=True)
+    }
+    return [dated.get(file.path, file) for file in files]
 
 
 def _by_their_names(
@@ -81,14 +102,14 @@ def _by_their_names(
 
     None where the names tell no dates, or the same date twice (then they may be tiles).
     """
-    if len(first.bands) != 1:
+    if len(first.bands) != 1 or first.times is not None:
         return None
     names = [raster.plain_name(path) for path in paths]
     steps = find_dates(names, options.dates, paths[0].parent)
     if steps is None or len({step.stamp for step in steps}) < len(steps):
         return None
     return [
-        first.on_trust(path, raster.raw_times([step]))
+        first.on_trust(path).dated(raster.raw_times([step], from_name=True))
         for path, step in zip(paths, steps, strict=True)
     ]
 

@@ -229,9 +229,14 @@ class RasterGrid:
                 "give files of one grid only",
             )
 
-    def on_trust(self, path: Path, times: RawTimes) -> RasterGrid:
+    def on_trust(self, path: Path) -> RasterGrid:
         """Another file that is taken to be like this one until it is read."""
-        return replace(self, path=path, times=times, checked=False)
+        return replace(self, path=path, checked=False)
+
+    def dated(self, times: RawTimes) -> RasterGrid:
+        """The same with steps that its name tells."""
+        note = "dates from the names of files"
+        return replace(self, times=times, notes=tuple(dict.fromkeys((*self.notes, note))))
 
     @cached_property
     def name(self) -> str:
@@ -417,7 +422,7 @@ def _crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
 def _times(
     path: Path, data: Any, bands: list[int], options: ReadOptions
 ) -> tuple[RawTimes | None, list[str]]:
-    """Steps from GRIB metadata, band descriptions, tags or the name of the file."""
+    """Steps from GRIB metadata, band descriptions or tags; names are looked at for all files."""
     tags = [data.tags(n) for n in bands]
     if data.driver == "GRIB":
         valid = [str(t.get("GRIB_VALID_TIME", "")).split()[0] for t in tags]
@@ -432,10 +437,6 @@ def _times(
         steps = find_dates(described, options.dates, path)
         if steps is not None:
             return raw_times(steps), ["dates from the descriptions of bands"]
-    if len(bands) == 1:
-        steps = find_dates([plain_name(path)], options.dates, path)
-        if steps is not None:
-            return raw_times(steps), []
     if len(bands) > 1:
         raise InputError(
             path,
@@ -463,11 +464,17 @@ def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]])
     return RawTimes(both[:, 0], both, calendar)
 
 
-def raw_times(steps: list[NamedStep]) -> RawTimes:
-    """Steps that names tell, as time stamps with bounds where all names tell those."""
+def raw_times(steps: list[NamedStep], *, from_name: bool = False) -> RawTimes:
+    """Steps that names tell, as time stamps with bounds where all names tell those.
+
+    Parameters
+    ----------
+    from_name
+        They are told by the name of the file.
+    """
     stamps = np.array([step.stamp for step in steps], np.int64)
     ends = [step.end for step in steps]
     bounds = None
     if all(end is not None for end in ends):
         bounds = np.column_stack([stamps, np.array(ends, np.int64)])
-    return RawTimes(stamps, bounds, CALENDAR)
+    return RawTimes(stamps, bounds, CALENDAR, from_name=from_name)

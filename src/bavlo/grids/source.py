@@ -152,12 +152,18 @@ class RawTimes:
         CF calendar.
     climatology
         The times are those of normals (CF-1.11, section 7.4), not a time series.
+    accumulated
+        The file says that values are accumulated up to their stamps.
+    from_name
+        They are told by the name of the file.
     """
 
     stamps: np.ndarray
     bounds: np.ndarray | None
     calendar: str
     climatology: bool = False
+    accumulated: bool = False
+    from_name: bool = False
 
 
 @dataclass(frozen=True)

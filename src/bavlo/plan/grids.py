@@ -31,7 +31,8 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         if is_climatology(source):
             raise InputError(
                 where(source),
-                "holds a climatology (its time has climatology bounds), not a time series",
+                "holds a climatology, not a time series: its time has climatology bounds, or is "
+                "the cycle of one year in no real year",
                 "give the grids that it was made from",
             )
         found[name] = source
@@ -83,7 +84,7 @@ def report_grid(source: GridSource, request: Request, report: Reporter) -> None:
         return
     time = source.time
     report.note(
-        f"{source.variable.name}: {len(time)} steps of a {time.step_name}, "
+        f"{source.variable.name}: {len(time)} steps of one {time.step_name}, "
         f"{iso_day(int(time.start[0]), time.calendar)}.."
         f"{iso_day(int(time.end[-1]) - 1, time.calendar)} ({time.how}); "
         f"{what.kind} ({what.why})"

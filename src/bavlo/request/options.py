@@ -94,7 +94,7 @@ class Option(NamedTuple):
         words = self.default_words
         if not words and self.value and isinstance(self.default, str):
             words = self.default
-        text = re.sub(r"\{(\S+?)\}", lambda found: names_listed(found.group(1)), self.help)
+        text = re.sub(r"\{(\S+?:\S+?)\}", lambda found: names_listed(found.group(1)), self.help)
         text += f" (default: {words})" if words else ""
         return f"{text}; repeatable" if self.repeat and not self.by_grid else text
 
@@ -253,7 +253,8 @@ OPTIONS: tuple[Option, ...] = (
     Option("offset", "grids.reading.offset", "NUMBER", "number", "0", f"{COMPUTE} describe",
            "grid", "then add this"),
     Option("dates", "grids.reading.dates", "PATTERN", "", None, GRIDS, "grid",
-           "where the date stands in file names, as rain_%Y%m%d", "found"),
+           "where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also "
+           "{dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}", "found"),
     Option("prefer", "grids.reading.prefer", "first|last", "first|last", None,
            f"{COMPUTE} describe", "grid", "which file counts where two differ on a step"),
     Option("grid-crs", "grids.reading.grid_crs", "CRS", "", None, f"{COMPUTE} describe", "grid",

@@ -30,7 +30,7 @@ class TimeAxis:
         A CF calendar.
     length
         Nominal length: microseconds of a fixed step, or a calendar's: pentad, dekad, month,
-        season or year.
+        season or year, or composite8, composite16 or pentad73, which begin anew each year.
     how
         Where the bounds come from, in words.
     """
@@ -62,13 +62,7 @@ class TimeAxis:
     @property
     def step_name(self) -> str:
         """What one step is called: day, month, 3 hours, …"""
-        if isinstance(self.length, str):
-            return self.length
-        for size, name in ((DAY, "day"), (HOUR, "hour"), (60 * SECOND, "minute")):
-            if self.length % size == 0:
-                number = self.length // size
-                return name if number == 1 else f"{number} {name}s"
-        return f"{self.length / SECOND:g} seconds"
+        return name_of_length(self.length)
 
     @property
     def steps_name(self) -> str:
@@ -83,6 +77,21 @@ class TimeAxis:
     def take(self, steps: slice | np.ndarray) -> TimeAxis:
         """Some of the steps."""
         return TimeAxis(self.start[steps], self.end[steps], self.calendar, self.length, self.how)
+
+
+def name_of_length(length: int | str) -> str:
+    """What a step of a nominal length is called: day, month, 3 hours, …"""
+    if isinstance(length, str):
+        return {
+            "composite8": "8-day composite",
+            "composite16": "16-day composite",
+            "pentad73": "5-day step of the year",
+        }.get(length, length)
+    for size, name in ((DAY, "day"), (HOUR, "hour"), (60 * SECOND, "minute")):
+        if length % size == 0:
+            number = length // size
+            return name if number == 1 else f"{number} {name}s"
+    return f"{length / SECOND:g} seconds"
 
 
 def to_dates(instants: np.ndarray, calendar: str) -> np.ndarray:

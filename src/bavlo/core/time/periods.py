@@ -23,6 +23,8 @@ from bavlo.errors import RequestError
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"
 YEARLY_LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
+LEAP_PENTAD = 12  # of the 73 of a year, that which holds 29 February
+WITHOUT_YEAR_ZERO = ("standard", "gregorian", "julian")
 SEASONS = {12: "DJF", 3: "MAM", 6: "JJA", 9: "SON"}
 
 # One period: label, name of it within the year, first instant, first instant after it.
@@ -172,7 +174,10 @@ def periods_between(rule: PeriodRule, calendar: str, first: int, last: int) -> P
         return _days(calendar, first, last)
     dates = to_dates(np.array([first, last - 1]), calendar)
     spans: list[NamedSpan] = []
-    for year in range(dates[0].year - 1, dates[1].year + 2):
+    earliest = dates[0].year - 1
+    if calendar in WITHOUT_YEAR_ZERO and earliest == 0:
+        earliest = 1
+    for year in range(earliest, dates[1].year + 2):
         spans.extend(p for p in KINDS[rule.kind](rule, calendar, year) if p[3] > first)
     spans = [p for p in spans if p[2] < last]
     if rule.kind == "all":
@@ -346,13 +351,41 @@ def _parts(letter: str, firsts: tuple[int, ...]) -> Callable[..., Iterator[Named
 
     def make(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
         for month in range(1, 13):
-            days = [to_instant(calendar, year, month, day) for day in firsts]
+            days = [_day_or_next(calendar, year, month, day) for day in firsts]
             days.append(_month(calendar, year, month + 1))
             for n in range(len(firsts)):
                 name = f"{month:02d}-{letter}{n + 1}"
-                yield f"{year:04d}-{name}", name, days[n], days[n + 1]
+                if days[n] < days[n + 1]:
+                    yield f"{year:04d}-{name}", name, days[n], days[n + 1]
 
     return make
+
+
+def _composites(days: int) -> Callable[..., Iterator[NamedSpan]]:
+    """Steps of a number of days that begin anew on each 1 January; the last ends with the year."""
+
+    def make(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+        start, end = _month(calendar, year, 1), _month(calendar, year, 13)
+        for n, first in enumerate(range(start, end, days * DAY), 1):
+            name = f"s{days:02d}-{n:02d}"
+            yield f"{year:04d}-{name}", name, first, min(first + days * DAY, end)
+
+    return make
+
+
+def _pentads_of_the_year(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
+    """73 steps of five days; the one that holds 29 February has six."""
+    start, end = _month(calendar, year, 1), _month(calendar, year, 13)
+    leap = end - start == 366 * DAY
+    for n in range(1, 74 if end - start >= 365 * DAY else 73):
+        first = start + (5 * (n - 1) + (leap and n > LEAP_PENTAD)) * DAY
+        stop = start + (5 * n + (leap and n >= LEAP_PENTAD)) * DAY
+        yield f"{year:04d}-s05-{n:02d}", f"s05-{n:02d}", first, min(stop, end)
+
+
+def spans_of_year(kind: str, calendar: str, year: int) -> list[NamedSpan]:
+    """The periods of a kind in one calendar year."""
+    return list(KINDS[kind](PeriodRule(kind), calendar, year))
 
 
 def _runs(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
@@ -385,6 +418,16 @@ def _existing_day(calendar: str, year: int, month: int, day: int) -> int:
     raise RequestError("every", f"there is no {month:02d}-{day:02d} in any year")
 
 
+def _day_or_next(calendar: str, year: int, month: int, day: int) -> int:
+    """A day of the year, or the first after it where the calendar leaves it out (October 1582)."""
+    for later in range(12):
+        try:
+            return to_instant(calendar, year, month, day + later)
+        except ValueError:
+            continue
+    return _month(calendar, year, month + 1)
+
+
 def _whole(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
     return iter(())
 
@@ -401,7 +444,14 @@ NAMED_KINDS: dict[str, Callable[[PeriodRule, str, int], Iterator[NamedSpan]]] = 
     "year": _years,
     "all": _whole,
 }
-KINDS = {**NAMED_KINDS, "months": _runs, "span": _spans}
+KINDS = {
+    **NAMED_KINDS,
+    "months": _runs,
+    "span": _spans,
+    "composite8": _composites(8),
+    "composite16": _composites(16),
+    "pentad73": _pentads_of_the_year,
+}
 
 
 @dataclass(frozen=True)

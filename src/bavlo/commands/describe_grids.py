@@ -25,6 +25,7 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.grids.source import CellSelection, GridSource, is_climatology, where, whole
 from bavlo.plan.grids import no_unit_text
+from bavlo.plan.inspection import look_for_marks, perhaps_text
 from bavlo.plan.wording import some_of
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
@@ -38,6 +39,10 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
     doubts: list[str] = list(source.notes)
     facts = [("variable", _variable_text(variable))]
     what = quantity(variable, where(source))
+    looked = look_for_marks(source, what)
+    source = looked.source
+    doubts.extend(looked.certain)
+    doubts.extend("; ".join(perhaps_text(value)) for value in looked.doubtful)
     facts.append(("kind", _kind_text(source)))
     if not variable.unit and what.kind == STATE:
         doubts.append(no_unit_text(variable))

@@ -13,10 +13,12 @@ from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
+from bavlo.core.values.kinds import quantity
 from bavlo.errors import InputError, RequestError
 from bavlo.figures.maps import GridWindow, MapContent
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
+from bavlo.plan.inspection import inspected
 from bavlo.plan.wording import some_of
 from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
@@ -156,6 +158,7 @@ def _between(table: Table, chosen: Sequence[int]) -> str:
 
 def _of_grid(request: Request, report: Reporter) -> MapContent:
     source = open_grid(request.grids.arguments[0].paths, request.grids.reading)
+    source = inspected(source, quantity(source.variable, where(source)), report)
     if isinstance(source.layout, CurvilinearLayout):
         raise InputError(where(source), "is on two-dimensional coordinates", "map its regions")
     labels = _labels(source)

@@ -12,6 +12,7 @@ from bavlo.engine.memory import Needs
 from bavlo.engine.segments import VALUES_AT_ONCE, group_units, plan_segments, plan_units
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import where
+from bavlo.plan.inspection import check_range
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
 from bavlo.plan.result import TableResult
@@ -55,6 +56,7 @@ def series(request: Request, report: Reporter) -> TableResult:
         reader = UnitReader(BlockReader(source, plan.cells))
         for settled in engine.reduce(reader, reducer, segments):
             values.store(settled)
+    check_range(plan.source, values.value_range.low, values.value_range.high)
     odd = implausible(
         plan.what,
         values.value_range.low,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,7 @@ import numpy as np
 
 from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
+from bavlo.core.values.missing import stored_as
 from bavlo.errors import InputError
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
@@ -55,6 +56,13 @@ class Packing:
         Stored numbers outside of these mean no data.
     unsigned
         The stored integers are to be taken as unsigned.
+    marks
+        Stored numbers that mean no data though the file does not declare them.
+    watched
+        Stored numbers, ascending, that the variable cannot have as values. None was there when a
+        sample was looked at; meeting one is an error.
+    where
+        The file, for that error.
     """
 
     scale: float | None = None
@@ -63,6 +71,9 @@ class Packing:
     lowest: float | None = None
     highest: float | None = None
     unsigned: bool = False
+    marks: tuple[float, ...] = ()
+    watched: tuple[float, ...] = ()
+    where: str = field(default="", compare=False)
 
     @property
     def is_plain(self) -> bool:
@@ -77,12 +88,37 @@ class Packing:
 
     def absent(self, stored: np.ndarray) -> np.ndarray | None:
         """Where numbers of `as_stored` mean no data; None where none could."""
-        flags = [stored == stored.dtype.type(n) for n in self.missing if n == n]
+        numbers = (*self.missing, *self.marks)
+        flags = [stored == stored.dtype.type(n) for n in numbers if n == n]
         if self.lowest is not None:
             flags.append(stored < self.lowest)
         if self.highest is not None:
             flags.append(stored > self.highest)
+        if self.watched:
+            self._watch(stored, functools.reduce(np.logical_or, flags) if flags else None)
         return functools.reduce(np.logical_or, flags) if flags else None
+
+    def _watch(self, stored: np.ndarray, absent: np.ndarray | None) -> None:
+        """Refuse numbers that are none of the variable; one comparison or two where all is well."""
+        watched = np.array(self.watched, stored.dtype.newbyteorder("="))
+        negative, positive = watched[watched < 0], watched[watched > 0]
+        for marks, suspect in (
+            (negative, stored <= negative[-1] if negative.size else None),
+            (positive, stored >= positive[0] if positive.size else None),
+        ):
+            if suspect is None or not suspect.any():
+                continue
+            if absent is not None:
+                suspect &= ~absent
+            met = np.intersect1d(stored[suspect], marks)
+            if met.size:
+                value = replace(self, watched=()).decode(met[:1])[0]
+                raise InputError(
+                    self.where,
+                    f"holds {value:.6g}, which this variable cannot be, which the file does not "
+                    "declare to be missing, and which a sample of its steps did not hold",
+                    f"say ‹missing {value:.6g}› if it means no data, or ‹missing none›",
+                )
 
     def decode(self, stored: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
         """Values as float64, NaN where there is no data; into an array of that shape if given."""
@@ -140,6 +176,26 @@ def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None)
         highest,
         unsigned,
     )
+
+
+def with_missing(
+    packing: Packing, dtype: np.dtype, missing: tuple[float, ...] | None, where: object
+) -> Packing:
+    """A packing that takes further numbers for missing, stored or as they read.
+
+    Parameters
+    ----------
+    missing
+        As the user says; None where nothing was said.
+    where
+        The file.
+    """
+    marks = [
+        stored
+        for number in missing or ()
+        for stored in stored_as(number, dtype, packing.scale, packing.offset)
+    ]
+    return replace(packing, marks=tuple(dict.fromkeys(marks)), where=str(where))
 
 
 def axis_of(name: str, attributes: Attributes) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -130,8 +130,8 @@ class CFGrid:
         Opens the file again where it is read.
     by_chunks
         Whether reading raw chunks is worth a try.
-    stored
-        Type of the stored numbers where these are the values; None where they are packed.
+    dtype
+        Type of the stored numbers.
     is_hdf5
         Whether its file is HDF5.
     small_whole
@@ -148,9 +148,18 @@ class CFGrid:
     opener: Opener
     notes: tuple[str, ...] = ()
     by_chunks: bool = False
-    stored: np.dtype | None = None
+    dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
     small_whole: bool = False
+
+    @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers where these are the values; None where they are packed."""
+        return self.dtype if self.packing.is_plain else None
+
+    def packed(self, packing: cf.Packing) -> CFGrid:
+        """The same with another understanding of its stored numbers."""
+        return replace(self, packing=packing)
 
     @property
     def step_chunk(self) -> int:
@@ -362,6 +371,7 @@ def _grid(
             1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
         )
     packing = cf.packing(variable.attributes, variable.dtype, variable.default_fill)
+    packing = cf.with_missing(packing, variable.dtype, options.missing, path)
     return CFGrid(
         path,
         _describe(variable),
@@ -372,7 +382,7 @@ def _grid(
         stored_chunks,
         opener,
         by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
-        stored=variable.dtype.newbyteorder("=") if packing.is_plain else None,
+        dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
         small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
     )

@@ -37,6 +37,11 @@ class JoinedGrid:
         The file that holds each step, and its number there.
     scale, offset
         What the user says: value = read × scale + offset.
+    takes_all
+        The user says that nothing means no data but what the files declare.
+    looked_at
+        Lowest and highest value of the sample in which marks of no data were looked for, these left
+        out; None where nobody looked.
     """
 
     files: tuple[GridFile, ...]
@@ -48,6 +53,8 @@ class JoinedGrid:
     notes: tuple[str, ...] = ()
     scale: float = 1.0
     offset: float = 0.0
+    takes_all: bool = False
+    looked_at: tuple[float, float] | None = None
 
     @property
     def step_chunk(self) -> int:
@@ -227,7 +234,7 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     if options.kind is not None:
         variable = replace(variable, kind=options.kind, kind_evidence="the request")
     notes = tuple(dict.fromkeys(note for file in files for note in file.notes))
-    settings = {"scale": options.scale, "offset": options.offset}
+    settings = (options.scale, options.offset, options.missing == ())
     if first.times is None:
         if len(files) > 1:
             raise InputError(
@@ -237,7 +244,7 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
                 "give one file, or say where dates stand in the names with ‹dates›",
             )
         none = np.zeros(1, np.int64)
-        return JoinedGrid((first,), first.layout, variable, None, none, none, notes, **settings)
+        return JoinedGrid((first,), first.layout, variable, None, none, none, notes, *settings)
     times = [f.times for f in files if f.times is not None]
     odd = next((n for n, t in enumerate(times) if t.calendar != times[0].calendar), None)
     if odd is not None:
@@ -278,7 +285,7 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
         file_of[order],
         step_in[order],
         notes,
-        **settings,
+        *settings,
     )
 
 

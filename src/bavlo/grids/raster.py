@@ -11,7 +11,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -169,8 +169,17 @@ class RasterGrid:
     checked: bool = True
     grid_crs: str | None = None
     step_chunk: int = 1
-    stored: np.dtype | None = None
+    dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     signature: bytes | None = None
+
+    @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers where these are the values; None where they are packed."""
+        return self.dtype if self.packing.is_plain else None
+
+    def packed(self, packing: cf.Packing) -> RasterGrid:
+        """The same with another understanding of its stored numbers."""
+        return replace(self, packing=packing)
 
     def read(
         self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
@@ -222,7 +231,8 @@ class RasterGrid:
             raise InputError(
                 self.path, "has other cells than the first file", "give files of one grid only"
             )
-        if data.count != len(self.bands) or _packing(data) != self.packing:
+        declared = replace(self.packing, marks=(), watched=())
+        if data.count != len(self.bands) or _packing(data) != declared:
             raise InputError(
                 self.path,
                 "has other bands, scale or missing value than the first file",
@@ -231,7 +241,8 @@ class RasterGrid:
 
     def on_trust(self, path: Path) -> RasterGrid:
         """Another file that is taken to be like this one until it is read."""
-        return replace(self, path=path, checked=False)
+        packing = replace(self.packing, where=str(path))
+        return replace(self, path=path, packing=packing, checked=False)
 
     def dated(self, times: RawTimes) -> RasterGrid:
         """The same with steps that its name tells."""
@@ -324,11 +335,11 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             _layout(path, data, options.grid_crs),
             times,
             tuple(bands),
-            _packing(data),
+            cf.with_missing(_packing(data), np.dtype(data.dtypes[0]), options.missing, path),
             (data.height, data.width),
             tuple(notes + _crs_notes(path, data, options.grid_crs)),
             grid_crs=options.grid_crs,
-            stored=np.dtype(data.dtypes[0]) if _packing(data).is_plain else None,
+            dtype=np.dtype(data.dtypes[0]),
             signature=_signature(path) if data.count == 1 and data.driver == "GTiff" else None,
         )
 

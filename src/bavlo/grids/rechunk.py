@@ -20,6 +20,7 @@ import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
+from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
@@ -72,6 +73,20 @@ class _Rechunked:
     def stored(self) -> np.dtype | None:
         """Type of the stored numbers where these are the values."""
         return self.inner.stored
+
+    @property
+    def dtype(self) -> np.dtype:
+        """Type of the stored numbers."""
+        return self.inner.dtype
+
+    @property
+    def packing(self) -> Packing:
+        """How stored numbers become values."""
+        return self.inner.packing
+
+    def packed(self, packing: Packing) -> GridFile:
+        """The file with another understanding of its stored numbers, read in the ordinary way."""
+        return self.inner.packed(packing)
 
     @property
     def notes(self) -> tuple[str, ...]:

@@ -6,13 +6,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
+
+if TYPE_CHECKING:
+    from bavlo.grids.cf import Packing
 
 Decode = Callable[[np.ndarray, np.ndarray | None], np.ndarray]
 
@@ -179,7 +182,10 @@ class ReadOptions:
     input_unit, scale, offset
         The unit, and value = read × scale + offset.
     kind
-        What the values are: amount, rate, state, count or class.
+        What the values are: amount, rate, state, accumulated, count or class.
+    missing
+        Numbers that mean no data and that files do not declare; none of them where empty, and None
+        where nothing is said, so that the usual ones are looked for.
     dates
         Where the dates stand in file names, in strftime codes.
     prefer
@@ -200,6 +206,7 @@ class ReadOptions:
     prefer: str | None = None
     grid_crs: str | None = None
     kind: str | None = None
+    missing: tuple[float, ...] | None = None
 
 
 class GridFile(Protocol):
@@ -231,6 +238,17 @@ class GridFile(Protocol):
     @property
     def stored(self) -> np.dtype | None:
         """Type of the stored numbers where these are the values; None where they are packed."""
+
+    @property
+    def dtype(self) -> np.dtype:
+        """Type of the stored numbers."""
+
+    @property
+    def packing(self) -> Packing:
+        """How stored numbers become values."""
+
+    def packed(self, packing: Packing) -> GridFile:
+        """The same with another understanding of its stored numbers."""
 
     @property
     def notes(self) -> tuple[str, ...]:

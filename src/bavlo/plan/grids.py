@@ -13,6 +13,7 @@ from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
+from bavlo.plan.inspection import inspected
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
@@ -35,7 +36,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
                 "the cycle of one year in no real year",
                 "give the grids that it was made from",
             )
-        found[name] = source
+        found[name] = inspected(source, quantity(source.variable, where(source)), report)
         for text in source.notes:
             report.note(text)
     for formula in request.grids.make:

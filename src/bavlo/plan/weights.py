@@ -13,6 +13,7 @@ from bavlo.core.values.kinds import COUNT, quantity
 from bavlo.errors import InputError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where, whole
+from bavlo.plan.inspection import inspected
 from bavlo.request.parse import expand
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import MeasureRequest
@@ -44,6 +45,7 @@ def further_weights(
     if request.weight is None:
         return FurtherWeights()
     weights = open_grid(expand(str(request.weight)))
+    weights = inspected(weights, quantity(weights.variable, where(weights)), report)
     if weights.time is not None and len(weights.time) > 1:
         raise InputError(request.weight, "has several steps", "give a grid without time")
     values = weights.read(0, 1, whole(weights.layout.shape))[0].reshape(weights.layout.shape)

@@ -69,6 +69,8 @@ class Option(NamedTuple):
         May be given several times.
     by_grid
         May be said of one of several grids, as NAME=VALUE.
+    several
+        May be said several times of one grid.
     """
 
     name: str
@@ -82,6 +84,7 @@ class Option(NamedTuple):
     default_words: str = ""
     repeat: bool = False
     by_grid: bool = False
+    several: bool = False
 
     @property
     def request_field(self) -> str:
@@ -248,6 +251,10 @@ OPTIONS: tuple[Option, ...] = (
            "grid", "what the values are, where the file leaves it open or says it wrongly: "
            "amount, rate, state, count or class; GRID=KIND for one of several",
            repeat=True, by_grid=True),
+    Option("missing", "grids.reading.missing", "VALUE", "marks", None, GRIDS, "grid",
+           "value that means no data and that the file does not declare, or none; GRID=VALUE for "
+           "one of several", "marks such as -9999 are found where they cannot be values",
+           repeat=True, by_grid=True, several=True),
     Option("scale", "grids.reading.scale", "NUMBER", "number", "1", f"{COMPUTE} describe", "grid",
            "multiply values by this (after the file's own packing)"),
     Option("offset", "grids.reading.offset", "NUMBER", "number", "0", f"{COMPUTE} describe",
@@ -390,7 +397,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
             values[option.field] = option.usual()
         elif option.by_grid:
             listed = [value] if isinstance(value, str) else value
-            plain, own = split_by_grid(listed, option.request_field, grids)
+            plain, own = split_by_grid(listed, option.request_field, grids, option.several)
             values[option.field] = None if plain is None else option.read(plain)
             by_grid += [(field, name, option.read(text)) for field, name, text in own]
         else:

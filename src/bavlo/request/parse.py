@@ -54,9 +54,14 @@ def expand(text: str) -> list[Path]:
 
 
 def split_by_grid(
-    texts: Sequence[str], field: str, grids: Sequence[GridArgument]
+    texts: Sequence[str], field: str, grids: Sequence[GridArgument], several: bool = False
 ) -> tuple[str | None, ByGrid]:
     """Values of a field that may be said of one grid only, as NAME=VALUE.
+
+    Parameters
+    ----------
+    several
+        A grid may have several values, which then come with commas between them.
 
     Returns
     -------
@@ -66,11 +71,16 @@ def split_by_grid(
         (field, grid, value) of those that are named.
     """
     names = {grid.name for grid in grids}
-    plain, own = None, []
+    plain: str | None = None
+    own: list[tuple[str, str, str]] = []
     for text in texts:
         name, sign, value = text.partition("=")
         if sign and name in names:
-            own.append((field, name, value))
+            earlier = [v for _, n, v in own if n == name] if several else []
+            own = [each for each in own if not (earlier and each[1] == name)]
+            own.append((field, name, ",".join([*earlier, value])))
+        elif plain is not None and several:
+            plain = f"{plain},{text}"
         elif plain is not None:
             raise RequestError(
                 field,
@@ -205,6 +215,13 @@ def number(text: str, field: str) -> float:
     if not math.isfinite(found):
         raise RequestError(field, f"'{text}' is no number")
     return found
+
+
+def marks(text: str, field: str) -> tuple[float, ...]:
+    """Numbers that mean no data; none of them for `none`."""
+    if text.strip() == "none":
+        return ()
+    return tuple(number(part, field) for part in text.split(","))
 
 
 def place(text: str, field: str) -> tuple[float, float]:

@@ -1,0 +1,233 @@
+"""What a sample of its values tells of a grid: marks of no data that its files do not declare."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from bavlo.core.values.kinds import CLASS, Quantity
+from bavlo.core.values.missing import (
+    Mark,
+    count_marks,
+    find_marks,
+    has_negative,
+    impossible,
+    is_apart,
+    usual_marks,
+)
+from bavlo.errors import InputError, setting
+from bavlo.grids.cf import Packing
+from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
+from bavlo.grids.urls import url_of
+from bavlo.request.reporter import Reporter
+
+STEPS_LOOKED_AT = 12
+CELLS_LOOKED_AT = 2**19  # of a step; larger grids are looked at in squares spread over them
+SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
+
+
+@dataclass(frozen=True, eq=False)
+class Inspection:
+    """What was found in a sample of a grid.
+
+    Parameters
+    ----------
+    marks
+        By type of the stored numbers.
+    low, high
+        Range of all other values; (inf, -inf) where there are none.
+    looked_at
+        How many values, missing ones included.
+    """
+
+    marks: dict[np.dtype, list[Mark]]
+    low: float
+    high: float
+    looked_at: int
+
+    @property
+    def all_marks(self) -> list[Mark]:
+        """Those of all types."""
+        return [mark for marks in self.marks.values() for mark in marks]
+
+
+def squares(shape: tuple[int, int]) -> Iterator[CellSelection]:
+    """The cells of a step that are looked at: all of them, or squares spread over a large grid."""
+    rows, columns = shape
+    if rows * columns <= CELLS_LOOKED_AT:
+        yield whole(shape)
+        return
+    for row in _starts(rows):
+        for column in _starts(columns):
+            r = np.arange(row, min(row + SIDE, rows))
+            c = np.arange(column, min(column + SIDE, columns))
+            yield CellSelection(shape, (r[:, None] * columns + c).ravel())
+
+
+def _starts(size: int) -> list[int]:
+    """Where squares begin along an axis, on multiples of their side."""
+    starts = np.linspace(0, max(size - SIDE, 0), SQUARES) // SIDE * SIDE
+    return [int(start) for start in np.unique(starts)]
+
+
+def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
+    """Look for marks in steps spread over the record."""
+    steps = 1 if source.time is None else len(source.time)
+    # By URL only what is asked for travels; a mark met later stops the run.
+    number = 0 if url_of(source.files[0].path) is not None else STEPS_LOOKED_AT
+    chosen = np.unique(np.linspace(0, steps - 1, number).astype(int))
+    by_packing: dict[tuple[np.dtype, Packing], list[int]] = defaultdict(list)
+    for step in chosen.tolist():
+        file = source.files[source.file_of[step]]
+        by_packing[_stored_type(file), file.packing].append(step)
+    found: dict[np.dtype, dict[float, Mark]] = defaultdict(dict)
+    low, high, looked_at = np.inf, -np.inf, 0
+    for (dtype, packing), own in by_packing.items():
+        stored, values = marks_read(source, dtype, packing)
+        blocks = [
+            source.read(n, n + 1, cells) for n in own for cells in squares(source.layout.shape)
+        ]
+        looked_at += sum(block.size for block in blocks)
+        sampled = count_marks(blocks, values)
+        for mark in find_marks(what, sampled, stored, values):
+            earlier = found[dtype].get(mark.stored)
+            count = mark.count + (earlier.count if earlier else 0)
+            found[dtype][mark.stored] = replace(mark, count=count)
+        low, high = min(low, sampled.low), max(high, sampled.high)
+    marks = {dtype: list(marks.values()) for dtype, marks in found.items()}
+    return Inspection(marks, low, high, looked_at)
+
+
+def _stored_type(file: GridFile) -> np.dtype:
+    """Type of a file's numbers as they are meant, unsigned where it says so."""
+    return file.packing.as_stored(np.zeros(1, file.dtype)).dtype.newbyteorder("=")
+
+
+def marks_read(
+    source: JoinedGrid, dtype: np.dtype, packing: Packing
+) -> tuple[np.ndarray, np.ndarray]:
+    """(M,) usual marks that are not declared, as they are stored and as they read."""
+    stored = usual_marks(dtype)
+    values = replace(packing, unsigned=False, watched=()).decode(stored) * source.scale
+    values = values + source.offset
+    known = ~np.isnan(values)
+    return stored[known], values[known]
+
+
+def inspected(source: GridSource, what: Quantity, report: Reporter) -> GridSource:
+    """The same grid, with what means no data taken for missing though no file declares it.
+
+    Raises
+    ------
+    InputError
+        Where a number may be a value or mean no data.
+    """
+    looked = look_for_marks(source, what)
+    if looked.doubtful:
+        raise InputError(where(source), *perhaps_text(looked.doubtful[0]))
+    for text in looked.certain:
+        report.warn(f"{where(source)}: {text}")
+    return looked.source
+
+
+@dataclass(frozen=True, eq=False)
+class LookedAt:
+    """A grid in which marks of no data were looked for.
+
+    Parameters
+    ----------
+    source
+        With marks that it cannot have as values taken for missing.
+    certain
+        What to say of these.
+    doubtful
+        Numbers that may be values or mean no data.
+    """
+
+    source: GridSource
+    certain: tuple[str, ...] = ()
+    doubtful: tuple[float, ...] = ()
+
+
+def look_for_marks(source: GridSource, what: Quantity) -> LookedAt:
+    """Look for marks of no data in a grid, or in all tiles of one."""
+    if isinstance(source, TiledGrid):
+        looked = [look_for_marks(tile, what) for tile in source.tiles]
+        tiles = tuple(each.source for each in looked if isinstance(each.source, JoinedGrid))
+        return LookedAt(
+            replace(source, tiles=tiles),
+            tuple(dict.fromkeys(text for each in looked for text in each.certain)),
+            tuple(dict.fromkeys(value for each in looked for value in each.doubtful)),
+        )
+    if not isinstance(source, JoinedGrid) or what.kind == CLASS or source.takes_all:
+        return LookedAt(source)
+    found = inspect(source, what)
+    marked = replace(source, files=_marked(source, what, found), looked_at=(found.low, found.high))
+    return LookedAt(
+        marked,
+        tuple(certain_text(mark, found) for mark in found.all_marks if mark.is_certain),
+        tuple(mark.value for mark in found.all_marks if not mark.is_certain),
+    )
+
+
+def _marked(source: JoinedGrid, what: Quantity, found: Inspection) -> tuple[GridFile, ...]:
+    """The files, with certain marks taken for missing and the others watched for."""
+    packings: dict[tuple[np.dtype, Packing], Packing] = {}
+    files = []
+    for file in source.files:
+        dtype = _stored_type(file)
+        key = dtype, file.packing
+        if key not in packings:
+            marks = tuple(m.stored for m in found.marks.get(dtype, ()) if m.is_certain)
+            stored, values = marks_read(source, dtype, file.packing)
+            odd = impossible(what, values, below_zero=has_negative(found.low, found.high))
+            watched = tuple(float(n) for n in stored[odd & ~np.isin(stored, marks)])
+            packings[key] = replace(
+                file.packing, marks=(*file.packing.marks, *marks), watched=watched
+            )
+        files.append(file.packed(replace(packings[key], where=str(file.path))))
+    return tuple(files)
+
+
+def certain_text(mark: Mark, found: Inspection) -> str:
+    """What to say of a mark that was taken for missing."""
+    return (
+        f"{mark.value:.6g} is taken for missing, which the file does not declare and this variable "
+        f"cannot be ({mark.count:,} of {found.looked_at:,} values looked at); "
+        f"{setting('missing', f'{mark.value:.6g}')} says so, {setting('missing', 'none')} undoes it"
+    )
+
+
+def perhaps_text(value: float) -> tuple[str, str]:
+    """The question whether a number is a value, and how to answer it."""
+    return (
+        f"holds {value:.6g}, far apart from all other values: the file does not declare it to be "
+        "missing, and it could be a value",
+        f"say ‹missing {value:.6g}› if it means no data, or ‹missing none› if it is a value",
+    )
+
+
+def check_range(source: GridSource, low: float, high: float) -> None:
+    """Ask about a mark that no sample held and that turned out to be the end of the range.
+
+    Parameters
+    ----------
+    low, high
+        Of all values that were read.
+
+    Raises
+    ------
+    InputError
+    """
+    for tile in source.tiles if isinstance(source, TiledGrid) else (source,):
+        if not isinstance(tile, JoinedGrid) or tile.looked_at is None:
+            continue
+        for dtype, packing in {(_stored_type(f), f.packing): None for f in tile.files}:
+            _, values = marks_read(tile, dtype, packing)
+            for value in (low, high):
+                if value in values and is_apart(value, *tile.looked_at):
+                    raise InputError(where(source), *perhaps_text(value))

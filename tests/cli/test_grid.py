@@ -92,7 +92,10 @@ def test_a_depth_of_which_nothing_tells_the_kind_is_asked_for_and_never_averaged
     run("series", *made, "--regions", regions, "--out", out, "--replace", cwd=tmp_path)
     assert pd.read_csv(out).value[0] == pytest.approx(2 * first.sum(), rel=1e-12)
     wrong = run("series", grid, "--regions", regions, "--kind", "amont", check=False)
-    assert "'amont' is not known; use one of: amount rate state count class" in wrong.stderr
+    assert (
+        "'amont' is not known; use one of: amount rate state accumulated count class"
+        in wrong.stderr
+    )
     old = run("chart", out, "--kind", "lines", "--out", tmp_path / "c.png", check=False)
     assert "say --figure NAME" in old.stderr
 

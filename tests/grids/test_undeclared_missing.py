@@ -1,5 +1,7 @@
 """Files with marks of no data that they do not declare."""
 
+from types import SimpleNamespace
+
 import netCDF4
 import numpy as np
 import pytest
@@ -9,6 +11,8 @@ from rasterio.transform import from_origin
 from bavlo.commands.describe_grids import describe_grid
 from bavlo.errors import BavloError
 from bavlo.grids.open import open_grid
+from bavlo.grids.source import whole
+from bavlo.plan.inspection import squares
 from support import box, rows, run, write_grid, write_regions
 
 
@@ -126,21 +130,15 @@ def test_weights_and_grids_take_marks_for_missing_too(tmp_path, regions):
     odd = write_grid(tmp_path / "odd.nc", block)
     run("grid", odd, "--every", "day", "--out", tmp_path / "clean.nc")
     clean = open_grid([tmp_path / "clean.nc"])
-    assert np.isnan(clean.read(0, 1, whole_of(clean))).sum() == 1
+    assert np.isnan(clean.read(0, 1, whole(clean.layout.shape))).sum() == 1
 
 
-def whole_of(source):
-    from bavlo.grids.source import whole
-
-    return whole(source.layout.shape)
-
-
-def test_a_large_grid_is_looked_at_in_squares():
-    from bavlo.plan.inspection import CELLS_LOOKED_AT, squares
-
+@pytest.mark.parametrize(("step_chunk", "most"), [(1, 300_000), (100, 5_000)])
+def test_a_large_grid_is_looked_at_in_squares(step_chunk, most):
     shape = (3000, 5000)
-    cells = [selection.cells for selection in squares(shape)]
-    assert sum(c.size for c in cells) < CELLS_LOOKED_AT
+    source = SimpleNamespace(layout=SimpleNamespace(shape=shape), step_chunk=step_chunk)
+    cells = [selection.cells for selection in squares(source)]
+    assert sum(c.size for c in cells) < most
     assert cells[0][0] == 0
     row, column = np.divmod(np.concatenate(cells), shape[1])
     assert row.max() > 2900

@@ -13,6 +13,7 @@ from bavlo.core.space.points import point_overlay
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.time.axis import iso_day, iso_days
 from bavlo.core.values.kinds import (
+    ACCUMULATED,
     AMOUNT,
     CLASS,
     COUNT,
@@ -24,9 +25,11 @@ from bavlo.core.values.kinds import (
     quantity,
 )
 from bavlo.grids.source import CellSelection, GridSource, is_climatology, where, whole
+from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.grids import no_unit_text
 from bavlo.plan.inspection import look_for_marks, perhaps_text
 from bavlo.plan.wording import some_of
+from bavlo.request.reporter import SilentReporter
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
 VALUES_AT_ONCE = 2_000_000
@@ -43,6 +46,11 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
     source = looked.source
     doubts.extend(looked.certain)
     doubts.extend("; ".join(perhaps_text(value)) for value in looked.doubtful)
+    if what.kind == ACCUMULATED:
+        source = differenced(source, SilentReporter())
+        what = quantity(source.variable, where(source))
+    elif question := accumulated_text(source, what):
+        doubts.append("; ".join(question))
     facts.append(("kind", _kind_text(source)))
     if not variable.unit and what.kind == STATE:
         doubts.append(no_unit_text(variable))

@@ -12,7 +12,7 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import SECOND, TimeAxis, iso_day, iso_minute
 from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
-from bavlo.core.values.kinds import Variable
+from bavlo.core.values.kinds import ACCUMULATED, Variable
 from bavlo.errors import InputError
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
 from bavlo.grids.source import (
@@ -267,16 +267,12 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     if all(t.bounds is not None for t in times):
         bounds = np.concatenate([t.bounds for t in times if t.bounds is not None])[order]
     flags = {n: all(getattr(t, n) for t in times) for n in ("accumulated", "from_name")}
+    grows = options.kind == ACCUMULATED
+    flags["accumulated"] |= grows
     axis = _axis(RawTimes(stamps[order], bounds, times[0].calendar, **flags), options)
     overlap = overlapping(axis)
-    if overlap is not None:
-        one, other = (iso_minute(int(axis.start[n]), axis.calendar) for n in (overlap - 1, overlap))
-        raise InputError(
-            files[int(file_of[order[overlap]])].path,
-            f"has steps whose bounds overlap: the one from {one} ends after the one from {other} "
-            "begins",
-            "repair the bounds, or leave them out of account with ‹stamp start› (or middle, end)",
-        )
+    if overlap is not None and not grows:
+        raise _overlapping(files[int(file_of[order[overlap]])], axis, overlap)
     return JoinedGrid(
         tuple(files),
         first.layout,
@@ -287,6 +283,17 @@ def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
         notes,
         *settings,
     )
+
+
+def _overlapping(file: GridFile, axis: TimeAxis, step: int) -> InputError:
+    """What to say of a step that begins before the one before it ends."""
+    one, other = (iso_minute(int(axis.start[n]), axis.calendar) for n in (step - 1, step))
+    what = f"the one from {one} ends after the one from {other} begins"
+    remedy = "repair the bounds, or leave them out of account with ‹stamp start› (or middle, end)"
+    if axis.start[step] == axis.start[step - 1]:
+        what = f"two of them begin {one}"
+        remedy = "say ‹kind accumulated› if values grow from there, or ‹stamp end› to use no bounds"
+    return InputError(file.path, f"has steps whose bounds overlap: {what}", remedy)
 
 
 def _axis(raw: RawTimes, options: ReadOptions) -> TimeAxis:

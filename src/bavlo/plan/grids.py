@@ -7,12 +7,22 @@ from typing import Any
 
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.time.axis import iso_day
-from bavlo.core.values.kinds import STATE, Quantity, Variable, as_asked, quantity, suggested_unit
+from bavlo.core.values.kinds import (
+    ACCUMULATED,
+    AMOUNT,
+    STATE,
+    Quantity,
+    Variable,
+    as_asked,
+    quantity,
+    suggested_unit,
+)
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
+from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import inspected
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -25,7 +35,8 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         own: dict[str, Any] = {
             field: value for field, name, value in request.grids.by_grid if name == argument.name
         }
-        source = open_grid(argument.paths, replace(request.grids.reading, **own))
+        reading = replace(request.grids.reading, **own)
+        source = settled(open_grid(argument.paths, reading), report)
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")
@@ -36,7 +47,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
                 "the cycle of one year in no real year",
                 "give the grids that it was made from",
             )
-        found[name] = inspected(source, quantity(source.variable, where(source)), report)
+        found[name] = source
         for text in source.notes:
             report.note(text)
     for formula in request.grids.make:
@@ -59,6 +70,25 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
         found[formula.name] = derived
     return found
+
+
+def settled(source: GridSource, report: Reporter) -> GridSource:
+    """A grid with what its values tell: marks of no data, and amounts that were accumulated.
+
+    Raises
+    ------
+    InputError
+        Where they leave open whether a number is a value, or whether values are accumulated.
+    """
+    if source.variable.kind == ACCUMULATED:
+        amount = Quantity(AMOUNT, source.variable.unit, source.variable.unit, "")
+        return differenced(inspected(source, amount, report), report)
+    what = quantity(source.variable, where(source))
+    source = inspected(source, what, report)
+    question = accumulated_text(source, what)
+    if question is not None:
+        raise InputError(where(source), *question)
+    return source
 
 
 def open_one(request: Request, report: Reporter) -> GridSource:

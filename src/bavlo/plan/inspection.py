@@ -26,8 +26,10 @@ from bavlo.grids.urls import url_of
 from bavlo.request.reporter import Reporter
 
 STEPS_LOOKED_AT = 12
-CELLS_LOOKED_AT = 2**19  # of a step; larger grids are looked at in squares spread over them
 SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
+# Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
+SMALL_SIDE = 16
+RUNS_LOOKED_AT = 3
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,42 +57,53 @@ class Inspection:
         return [mark for marks in self.marks.values() for mark in marks]
 
 
-def squares(shape: tuple[int, int]) -> Iterator[CellSelection]:
+def squares(source: GridSource) -> Iterator[CellSelection]:
     """The cells of a step that are looked at: all of them, or squares spread over a large grid."""
-    rows, columns = shape
-    if rows * columns <= CELLS_LOOKED_AT:
+    shape = source.layout.shape
+    side = SIDE if source.step_chunk == 1 else SMALL_SIDE
+    if shape[0] * shape[1] <= SQUARES**2 * side**2 * (2 if side == SIDE else 1):
         yield whole(shape)
         return
-    for row in _starts(rows):
-        for column in _starts(columns):
-            r = np.arange(row, min(row + SIDE, rows))
-            c = np.arange(column, min(column + SIDE, columns))
-            yield CellSelection(shape, (r[:, None] * columns + c).ravel())
+    for row in _starts(shape[0], side):
+        for column in _starts(shape[1], side):
+            r = np.arange(row, min(row + side, shape[0]))
+            c = np.arange(column, min(column + side, shape[1]))
+            yield CellSelection(shape, (r[:, None] * shape[1] + c).ravel())
 
 
-def _starts(size: int) -> list[int]:
+def _starts(size: int, side: int) -> list[int]:
     """Where squares begin along an axis, on multiples of their side."""
-    starts = np.linspace(0, max(size - SIDE, 0), SQUARES) // SIDE * SIDE
+    starts = np.linspace(0, max(size - side, 0), SQUARES) // side * side
     return [int(start) for start in np.unique(starts)]
+
+
+def _steps_looked_at(source: JoinedGrid) -> list[int]:
+    """Steps spread over the record; in a few runs where chunks hold many of them.
+
+    By URL none are, since only what is asked for travels; a mark that is met later stops the run.
+    """
+    steps = 1 if source.time is None else len(source.time)
+    if url_of(source.files[0].path) is not None:
+        return []
+    if source.step_chunk == 1:
+        return np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int)).tolist()
+    length = STEPS_LOOKED_AT // RUNS_LOOKED_AT
+    runs = np.linspace(0, max(steps - length, 0), RUNS_LOOKED_AT).astype(int)
+    chosen = np.unique(np.minimum(runs[:, None] + np.arange(length), steps - 1))
+    return [int(step) for step in chosen]
 
 
 def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
     """Look for marks in steps spread over the record."""
-    steps = 1 if source.time is None else len(source.time)
-    # By URL only what is asked for travels; a mark met later stops the run.
-    number = 0 if url_of(source.files[0].path) is not None else STEPS_LOOKED_AT
-    chosen = np.unique(np.linspace(0, steps - 1, number).astype(int))
     by_packing: dict[tuple[np.dtype, Packing], list[int]] = defaultdict(list)
-    for step in chosen.tolist():
+    for step in _steps_looked_at(source):
         file = source.files[source.file_of[step]]
         by_packing[_stored_type(file), file.packing].append(step)
     found: dict[np.dtype, dict[float, Mark]] = defaultdict(dict)
     low, high, looked_at = np.inf, -np.inf, 0
     for (dtype, packing), own in by_packing.items():
         stored, values = marks_read(source, dtype, packing)
-        blocks = [
-            source.read(n, n + 1, cells) for n in own for cells in squares(source.layout.shape)
-        ]
+        blocks = [source.read(n, n + 1, cells) for n in own for cells in squares(source)]
         looked_at += sum(block.size for block in blocks)
         sampled = count_marks(blocks, values)
         for mark in find_marks(what, sampled, stored, values):

@@ -247,9 +247,10 @@ OPTIONS: tuple[Option, ...] = (
     Option("input-unit", "grids.reading.input_unit", "UNIT", "", None, GRIDS, "grid",
            "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
            repeat=True, by_grid=True),
-    Option("kind", "grids.reading.kind", "KIND", "amount|rate|state|count|class", None, GRIDS,
-           "grid", "what the values are, where the file leaves it open or says it wrongly: "
-           "amount, rate, state, count or class; GRID=KIND for one of several",
+    Option("kind", "grids.reading.kind", "KIND", "amount|rate|state|accumulated|count|class",
+           None, GRIDS, "grid", "what the values are, where the file leaves it open or says it "
+           "wrongly: amount, rate, state, accumulated (since a beginning), count or class; "
+           "GRID=KIND for one of several",
            repeat=True, by_grid=True),
     Option("missing", "grids.reading.missing", "VALUE", "marks", None, GRIDS, "grid",
            "value that means no data and that the file does not declare, or none; GRID=VALUE for "

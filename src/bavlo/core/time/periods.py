@@ -255,11 +255,12 @@ def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Ass
     """
     expected = expected_steps(time, periods)
     if time.at_most_daily:
-        middle = time.start + time.duration // 2
-        position = np.searchsorted(periods.start, middle, side="right") - 1
-        inside = (position >= 0) & (middle < periods.end[np.maximum(position, 0)])
-        step = np.flatnonzero(inside)
-        return Assignment(step, position[step], np.ones(step.size), expected)
+        longer = time.duration > DAY
+        step, position = _holding_middles(time, periods, ~longer)
+        share = np.ones(step.size)
+        if longer.any():  # differences of accumulated values over a missing step
+            return Assignment(*_with_longer(time, periods, longer, step, position), expected)
+        return Assignment(step, position, share, expected)
     step, position, share = _shared_out(time.start, time.end, periods)
     if not may_share and (share < 1).any():
         split = int(step[share < 1][0])
@@ -270,6 +271,40 @@ def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Ass
             "a lowest or highest value cannot be shared out; use total or mean",
         )
     return Assignment(step, position, share, expected)
+
+
+def _holding_middles(
+    time: TimeAxis, periods: PeriodAxis, which: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Steps and the periods that hold their middles."""
+    middle = time.start + time.duration // 2
+    position = np.searchsorted(periods.start, middle, side="right") - 1
+    inside = (position >= 0) & (middle < periods.end[np.maximum(position, 0)])
+    step = np.flatnonzero(inside & which)
+    return step, position[step]
+
+
+def _with_longer(
+    time: TimeAxis,
+    periods: PeriodAxis,
+    longer: np.ndarray,
+    step: np.ndarray,
+    period: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Steps, periods and shares with those of steps that are longer than a day.
+
+    These are shared out among periods, but for those that are shorter than the step itself: days
+    are never made of what fell on several.
+    """
+    which = np.flatnonzero(longer)
+    nth, position, share = _shared_out(time.start[which], time.end[which], periods)
+    length = (periods.end - periods.start)[position]
+    keep = length >= time.duration[which[nth]]
+    steps = np.concatenate([step, which[nth[keep]]])
+    found = np.concatenate([period, position[keep]])
+    shares = np.concatenate([np.ones(step.size), share[keep]])
+    order = np.lexsort((found, steps))
+    return steps[order], found[order], shares[order]
 
 
 def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:

@@ -26,6 +26,8 @@ AMOUNT, RATE, STATE = "amount", "rate", "state"
 
 COUNT, CLASS = "count", "class"
 
+ACCUMULATED = "accumulated"  # amounts since a beginning, of which differences are taken
+
 NOT_TOLD = "not told"  # a depth that may be an amount of its step or a state
 
 COUNTED = re.compile(

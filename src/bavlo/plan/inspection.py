@@ -86,7 +86,7 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
     if url_of(source.files[0].path) is not None:
         return []
     if source.step_chunk == 1:
-        return np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int)).tolist()
+        return [int(n) for n in np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
     length = STEPS_LOOKED_AT // RUNS_LOOKED_AT
     runs = np.linspace(0, max(steps - length, 0), RUNS_LOOKED_AT).astype(int)
     chosen = np.unique(np.minimum(runs[:, None] + np.arange(length), steps - 1))

@@ -35,7 +35,7 @@ def plainly(met, values, period, follows, least, cut):
     runs += [run] if run else []
     out = {}
     for p in range(max(period) + 1):
-        days, spells = [], []
+        days, spells, lengths = [], [], []
         for run in runs:
             if len(run) < least:
                 continue
@@ -45,10 +45,12 @@ def plainly(met, values, period, follows, least, cut):
                 spells.append(len(mine))
             if not cut and period[run[-1]] == p:
                 spells.append(len(run))
+            if mine:  # those still running at the period's end count up to there
+                lengths.append(len(mine) if cut else run.index(mine[-1]) + 1)
         out[p] = {
             "days": len(days),
             "spells": len(spells),
-            "longest": max(spells, default=0),
+            "longest": max(lengths, default=0),
             "total": sum(values[t] for t in days),
             "first": min(days, default=NEVER),
             "last": max(days, default=-1),
@@ -173,3 +175,14 @@ def test_an_error_in_a_condition_points_at_its_place(text, place):
 def test_a_condition_is_told_as_it_was_given(text):
     assert str(parse_condition(text)) == text
     assert str(parse_condition(str(parse_condition(text)))) == text
+
+
+def test_a_year_without_a_wet_day_is_not_one_without_a_dry_spell():
+    period = np.repeat([0, 1, 2], 365)
+    dry = np.ones((3 * 365, 1), bool)
+    dry[[300, 800]] = False
+    counting = Counting(places_of(period, dry[:, 0] | True, False), ("longest", "spells"), 1)
+    state = counting.close(counting.update(0, Occurrence(dry, np.ones((1, 1), bool))))
+    # From day 301 on; up to the end of the second year; up to day 800; and from there to the end.
+    assert state.counts["longest"][:, 0].tolist() == [300, 429, 499]
+    assert state.counts["spells"][:, 0].tolist() == [1, 0, 2]

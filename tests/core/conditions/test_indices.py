@@ -130,7 +130,10 @@ class Plain:
         return found + ([run] if run else [])
 
     def longest(self, days, met):
-        return max((len(r) for r in self.runs(met) if r[-1] in days), default=0)
+        """Spells of the year, one that still runs at its end as long as it is by then."""
+        last = max(days)
+        up_to = ([n for n in r if n <= last] for r in self.runs(met) if set(r) & set(days))
+        return max((len(r) for r in up_to), default=0)
 
     def spell_days(self, days, values, percent):
         base = list(range(BASE.first, BASE.last + 1))

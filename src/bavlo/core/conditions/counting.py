@@ -234,10 +234,11 @@ class Counting:
         head: np.ndarray,
         places: list[tuple[int, int]],
     ) -> None:
-        """Spells that end within the steps; those at their ends are settled by what comes there.
+        """Spells that end within the steps, and how long they have run at each step of a period.
 
         A run that closes the steps may go on in the next ones, and the one that opens them may be
-        longer than chosen. Where spells are cut, each piece counts with its own length.
+        longer than chosen; what joins it settles that. Where spells are cut, each piece counts with
+        its own length.
         """
         wanted = {"spells", "longest"} & counts.keys()
         if not wanted:
@@ -257,8 +258,11 @@ class Counting:
             if "spells" in counts:
                 counts["spells"][row] += count_true(marks)
             if "longest" in counts:
-                length = ((end - start) * marks).max(axis=0)
-                np.maximum(counts["longest"][row], length, out=counts["longest"][row])
+                if self.period_steps.cut:
+                    length = (end - start) * marks
+                else:  # how long each has run up to each step, the last of the period included
+                    length = (number[part] + 1 - start) * long_enough[part]
+                np.maximum(counts["longest"][row], length.max(axis=0), out=counts["longest"][row])
 
     def merge(self, earlier: CountState, later: CountState) -> CountState:
         """Put together what two neighbouring runs of steps have made.
@@ -303,8 +307,10 @@ class Counting:
             # A run over all of the earlier steps stays what opens the whole, and is at its end.
             return
         length = earlier.tail + later.head
+        qualifies = length >= self.least
+        grows = qualifies & (earlier.tail > 0) & (later.head > 0)
+        self._run_up_to(merged, earlier.end - earlier.tail, later.begin + later.head, grows)
         if self.least > 1:
-            qualifies = length >= self.least
             late = qualifies & (earlier.tail < self.least) & (earlier.tail > 0)
             self._count(merged, earlier.end - earlier.tail, earlier.end, late, earlier.tail_sums)
             late = qualifies & (later.head < self.least) & (later.head > 0)
@@ -326,7 +332,7 @@ class Counting:
         self, state: CountState, length: np.ndarray, end: np.ndarray, over: np.ndarray
     ) -> None:
         """Count spells in the period of their last step."""
-        if self.period_steps.cut or not {"spells", "longest"} & state.counts.keys():
+        if self.period_steps.cut or "spells" not in state.counts:
             return
         over = over & (length >= max(self.least, 1))
         if not over.any():
@@ -335,12 +341,23 @@ class Counting:
         for p in np.unique(period[over]).tolist():
             if p < 0:
                 continue
-            chosen, row = over & (period == p), state.row(p)
-            if "spells" in state.counts:
-                state.counts["spells"][row] += chosen
-            if "longest" in state.counts:
+            state.counts["spells"][state.row(p)] += over & (period == p)
+
+    def _run_up_to(
+        self, state: CountState, begin: np.ndarray, end: np.ndarray, which: np.ndarray
+    ) -> None:
+        """Take in how long spells have run at the last step that each period has of them.
+
+        A period that is not in the state has been given out, and had that already.
+        """
+        if self.period_steps.cut or "longest" not in state.counts or not which.any():
+            return
+        for row, p in enumerate(state.periods.tolist()):
+            high = np.minimum(end, self.period_steps.end[p])
+            chosen = which & (high > np.maximum(begin, self.period_steps.begin[p]))
+            if chosen.any():
                 longest = state.counts["longest"][row]
-                np.maximum(longest, length * chosen, out=longest)
+                np.maximum(longest, (high - begin) * chosen, out=longest)
 
     def _count(
         self,

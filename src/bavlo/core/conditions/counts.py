@@ -127,7 +127,7 @@ COUNTS: dict[str, Count] = {
         ),
         Count(
             "longest",
-            "whole length of the longest of them",
+            "longest of them, or of those still running at its end, each with all of its steps",
             lambda u: u.steps,
             join=np.maximum,
             follows_spells=True,

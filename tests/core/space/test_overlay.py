@@ -3,6 +3,7 @@
 import itertools
 
 import numpy as np
+import pyproj
 import pytest
 import shapely
 from hypothesis import assume, given, settings
@@ -10,9 +11,10 @@ from hypothesis import strategies as st
 from shapely import MultiPolygon, Polygon, box
 
 from bavlo.core.space import overlay as overlay_module
-from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout
+from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
 from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
-from bavlo.core.space.regions import RegionEdges, region_edges
+from bavlo.core.space.projection import overlay_on_grid
+from bavlo.core.space.regions import RegionEdges, Regions, region_edges
 
 NODES, NODE_WEIGHTS = np.polynomial.legendre.leggauss(24)
 
@@ -267,3 +269,59 @@ def test_edges_object_of_no_regions_is_fine():
     shared = overlay(edges, GridLayout(*GRIDS["even"]))
     assert shared.regions == 0
     assert sphere_areas(edges).size == 0
+
+
+CAP = shapely.box(-180, 75, 180, 90)
+
+
+@pytest.mark.parametrize("crs", ["EPSG:3413", "EPSG:6931", "EPSG:3995"])
+@pytest.mark.parametrize("size", [25e3, 200e3])
+def test_a_polar_cap_on_projected_cells_has_the_area_of_the_closed_form(crs, size):
+    lines = np.arange(-int(2.4e6 // size), int(2.4e6 // size) + 1) * size
+    layout = GridLayout(lines, lines[::-1], crs)
+    shared = overlay_on_grid(Regions(("cap",), np.array([CAP], object)), layout)
+    pole, parallel = zone_area(np.array([90.0, 75.0]))
+    true = 2 * np.pi * (pole - parallel)
+    assert shared.weight.sum() == pytest.approx(true, rel=1e-5)
+    assert shared.region_weight[0] == pytest.approx(true, rel=1e-5)
+
+
+def test_cells_around_the_south_pole_have_their_true_areas_too():
+    lines = np.arange(-4, 5) * 200e3 - 70e3  # the pole lies within a cell
+    layout = GridLayout(lines, lines, "EPSG:3031")
+    cap = shapely.box(-180, -90, 180, -84)
+    shared = overlay_on_grid(Regions(("cap",), np.array([cap], object)), layout)
+    pole, parallel = zone_area(np.array([90.0, 84.0]))
+    assert shared.weight.sum() == pytest.approx(2 * np.pi * (pole - parallel), rel=2e-5)
+
+
+def test_parts_of_a_cell_whose_scale_varies_add_up_to_it_and_are_those_of_an_equal_area_plane():
+    """Pieces by Shapely in an equal-area projection, edges and cells densified."""
+    size = 200e3
+    lines = np.arange(-6, 7) * size
+    layout = GridLayout(lines, lines[::-1], "EPSG:3413")
+    whole = shapely.box(-180, 70, 180, 90)
+    parts = [shapely.box(-180 + 45 * n, 70, -135 + 45 * n, 90) for n in range(8)]
+    shared = overlay_on_grid(Regions(tuple("abcdefgh"), np.array(parts, object)), layout)
+    together = overlay_on_grid(Regions(("all",), np.array([whole], object)), layout)
+    matrix = shared.matrix().sum(axis=0)
+    found = dict(zip(shared.cells.tolist(), matrix.tolist(), strict=True))
+    for cell, weight in zip(together.cells.tolist(), together.weight.tolist(), strict=True):
+        assert found[cell] == pytest.approx(weight, rel=3e-4, abs=5)
+    from_lonlat = pyproj.Transformer.from_crs("OGC:CRS84", "EPSG:6931", always_xy=True).transform
+    from_grid = pyproj.Transformer.from_crs("EPSG:3413", "EPSG:6931", always_xy=True).transform
+
+    def placed(shape, transform, length):
+        return shapely.transform(
+            shapely.segmentize(shape, length), lambda p: np.column_stack(transform(*p.T))
+        )
+
+    region = placed(shapely.box(45, 70, 90, 89.9), from_lonlat, 0.05)
+    part = overlay_on_grid(
+        Regions(("part",), np.array([shapely.box(45, 70, 90, 89.9)], object)), layout
+    )
+    for cell, weight in zip(part.cells.tolist(), part.weight.tolist(), strict=True):
+        row, column = divmod(cell, 12)
+        box = shapely.box(lines[column], lines[::-1][row + 1], lines[column + 1], lines[::-1][row])
+        true = placed(box, from_grid, size / 200).intersection(region).area / 1e6
+        assert weight == pytest.approx(true, rel=2e-5, abs=2)

@@ -12,6 +12,7 @@ import numpy as np
 SEMI_MAJOR_KM = 6378.137
 FLATTENING = 1 / 298.257223563
 AUTHALIC_RADIUS_KM = 6371.007180918475
+AROUND_POLES = 45.0  # degrees north or south from which areas are taken around the pole
 POINTS_A_SIDE = 8  # of a cell's outline, when it is bent on the ellipsoid
 
 
@@ -134,7 +135,33 @@ class GridLayout:
         width, height = np.diff(self.x_edges)[columns], np.diff(self.y_edges)[rows]
         x = self.x_edges[columns][:, None] + width[:, None] * along_x
         y = self.y_edges[rows][:, None] + height[:, None] * along_y
-        return outline_areas(*transformer.transform(x, y))
+        lon, lat = transformer.transform(x, y)
+        return shoelace(*equal_area_plane(lon, lat))
+
+    def lattice_areas(self, rows: np.ndarray, columns: np.ndarray, pieces: int) -> np.ndarray:
+        """(C, n, n) true areas of n × n pieces of cells of a projected grid, km².
+
+        Pieces are counted with rising x and y, their sides taken for straight.
+        """
+        import pyproj
+
+        transformer = pyproj.Transformer.from_crs(self.crs, "OGC:CRS84", always_xy=True)
+        share = np.arange(pieces + 1) / pieces
+        x_low = np.minimum(self.x_edges[columns], self.x_edges[columns + 1])
+        y_low = np.minimum(self.y_edges[rows], self.y_edges[rows + 1])
+        width = np.abs(np.diff(self.x_edges))[columns][:, None, None]
+        height = np.abs(np.diff(self.y_edges))[rows][:, None, None]
+        x, y = np.broadcast_arrays(
+            x_low[:, None, None] + width * share, y_low[:, None, None] + height * share[:, None]
+        )
+        shape = (rows.size, pieces + 1, pieces + 1)
+        lon, lat = transformer.transform(x.reshape(rows.size, -1), y.reshape(rows.size, -1))
+        px, py = (a.reshape(shape) for a in equal_area_plane(lon, lat))
+        corners = [
+            np.stack([a[:, :-1, :-1], a[:, :-1, 1:], a[:, 1:, 1:], a[:, 1:, :-1]], axis=-1)
+            for a in (px, py)
+        ]
+        return shoelace(*corners)
 
 
 @dataclass(frozen=True, eq=False)
@@ -222,11 +249,38 @@ def outline_areas(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
     areas : (N,) float64
         km².
     """
-    x = np.radians((lon - lon[:, :1] + 180) % 360 - 180)
-    y = zone_area(lat)
-    return np.asarray(
-        np.abs(np.sum(x * np.roll(y, -1, axis=1) - np.roll(x, -1, axis=1) * y, axis=1)) / 2
-    )
+    return shoelace(np.radians((lon - lon[:, :1] + 180) % 360 - 180), zone_area(lat))
+
+
+def equal_area_plane(lon: np.ndarray, lat: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Points of outlines on a plane on which areas are true, whatever pole they lie around.
+
+    Parameters
+    ----------
+    lon, lat : (N, K) float64
+        Degrees. Outlines that reach beyond 45° are taken to the azimuthal equal-area projection of
+        their pole, where ρ² = 2 (q(90°) − |q(φ)|) with q as of `zone_area`, others to the
+        cylindrical one (Snyder 1987, §24 and §10).
+
+    Returns
+    -------
+    x, y : (N, K) float64
+        Of which products are km².
+    """
+    along = np.radians((lon - lon[:, :1] + 180) % 360 - 180)
+    zone = zone_area(lat)
+    pole = float(zone_area(np.array([90.0]))[0])
+    radius = np.sqrt(np.maximum(2 * (pole - np.abs(zone)), 0.0))
+    polar = np.abs(lat).max(axis=1, keepdims=True) > AROUND_POLES
+    x = np.where(polar, radius * np.sin(along), along)
+    return x, np.where(polar, radius * np.cos(along), zone)
+
+
+def shoelace(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """(…,) areas within closed outlines of (…, K) points."""
+    x, y = x - x[..., :1], y - y[..., :1]
+    cross = x * np.roll(y, -1, axis=-1) - np.roll(x, -1, axis=-1) * y
+    return np.asarray(np.abs(cross.sum(axis=-1)) / 2)
 
 
 def zone_area(latitude: np.ndarray) -> np.ndarray:

@@ -13,7 +13,7 @@ from bavlo.core.space.overlay import Overlay, overlay
 from bavlo.core.space.regions import LONLAT, RegionEdges, Regions, region_edges
 from bavlo.errors import InputError
 
-CELL_SHARE = 1e-4  # an edge may stray this share of a cell from where it belongs
+CELL_SHARE = 2e-5  # an edge may stray this share of a cell from where it belongs
 MOST_HALVINGS = 16
 
 Transform = Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
@@ -22,8 +22,8 @@ Transform = Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
 def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
     """Edges of regions in the reference system of a grid.
 
-    Edges are straight in the regions' own system and are halved there until they are straight to a
-    ten-thousandth of a cell in the grid's.
+    Edges are straight in the regions' own system and are halved there until they stray by less
+    than a fifty-thousandth of a cell in the grid's.
     """
     edges = region_edges(regions.geometry)
     plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)

@@ -27,7 +27,7 @@ from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv
 from brute import weighted_mean, weighted_percentile
-from support import box, run, write_grid, write_regions
+from support import box, rows, run, write_grid, write_regions
 
 DAYS = pd.date_range("1991-01-01", "2020-12-31")
 SHAPES = {"east": box(1, 0, 3, 2), "far": box(2, 1, 3, 2)}
@@ -545,3 +545,71 @@ def test_a_mean_volume_is_refused_for_what_it_is(world):
     request = asked(world, "series", ["rain.nc"], measure=["volume"], combine="mean")
     with pytest.raises(RequestError, match="volume is that of a total"):
         series(request, SilentReporter())
+
+
+def sums_of(folder, block, regions, **options):
+    """Value and note of each day's sum, of a grid of people per cell."""
+    name = f"people{len(list(folder.iterdir()))}.nc"
+    grid = write_grid(folder / name, block, name="people", unit="people")
+    options = {"every": "day", "measure": ["sum"], **options}
+    return [(row["value"], row["note"]) for row in rows("series", grid, regions, **options)]
+
+
+def test_a_sum_over_cells_with_gaps_has_no_value_unless_it_is_asked_for(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4)})
+    block = np.ones((3, 4, 4))
+    block[1, 0, :2] = np.nan
+    found = sums_of(tmp_path, block, regions)
+    assert found[0][0] == found[2][0] == "16"
+    assert found[1] == ("", "area_valid 0.87")
+    by_month = sums_of(tmp_path, block, regions, every="all", measure=["sum,mean"])
+    assert by_month[0] == ("", "area_valid 0.96")
+    assert float(by_month[1][0]) == pytest.approx(1)
+    assert sums_of(tmp_path, block, regions, **{"min-area": "0.5"})[1] == ("14", "")
+
+
+def test_cells_that_never_have_data_are_left_out_of_sums_and_said(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4)})
+    block = np.ones((3, 4, 4))
+    block[:, :3] = np.nan
+    found = sums_of(tmp_path, block, regions)
+    assert found == [("4", "75 % of the area never has data")] * 3
+    block[1, 3, 0] = np.nan
+    found = sums_of(tmp_path, block, regions)
+    assert [value for value, _ in found] == ["4", "", "4"]
+    # Another cell is missing on each day, so that no day has all of them.
+    block[0, 3, 1] = block[2, 3, 2] = np.nan
+    assert [value for value, _ in sums_of(tmp_path, block, regions)] == ["", "", ""]
+
+
+def test_a_volume_over_cells_with_gaps_has_no_value(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4)})
+    block = np.ones((3, 4, 4))
+    block[1, 0] = np.nan
+    for packed in (False, True):
+        grid = tmp_path / f"rain{packed}.nc"
+        if packed:
+            write_grid(grid, np.nan_to_num(block, nan=-9).astype("i2"), fill_value=-9)
+        else:
+            write_grid(grid, block)
+        found = rows("series", grid, regions, every="day", measure=["volume"])
+        assert [bool(row["value"]) for row in found] == [True, False, True]
+        found = rows("series", grid, regions, every="all", measure=["volume"])
+        assert found[0]["value"] == ""
+
+
+def test_regions_whose_sums_are_tested_need_all_cells_too(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4)})
+    block = np.ones((4, 4, 4))
+    block[1, 0, 0] = np.nan
+    grid = write_grid(tmp_path / "people.nc", block, name="people", unit="people")
+    options = {
+        "when": ["people >= 10 people"],
+        "measure": ["sum"],
+        "test-on": "region",
+        "every": "all",
+    }
+    strict = rows("extremes", grid, regions, **options)
+    assert (strict[0]["value"], strict[0]["steps"]) == ("", "3")
+    loose = rows("extremes", grid, regions, **options, **{"min-area": "0.5"})
+    assert loose[0]["value"] == "4"

@@ -160,7 +160,7 @@ def about_extremes(
             "missing": "at most 3 days of a month and 15 of a year"
             if plan.indices and plan.own_rule
             else f"min_steps {plan.request.time.least_share:g}",
-            "min_area": plan.request.measuring.min_area,
+            "min_area": plan.request.measuring.least_area,
         },
         "reported": f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",
         "rows": len(table),
@@ -184,7 +184,7 @@ def _notes(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:
             and steps >= wanted - ENOUGH
         ):
             notes[r, p, n, c] = "never met"
-        elif steps >= wanted - ENOUGH and area < plan.request.measuring.min_area - ENOUGH:
+        elif steps >= wanted - ENOUGH and area < plan.request.measuring.least_area - ENOUGH:
             notes[r, p, n, c] = f"area_valid {area:.2f}"
         elif steps >= wanted - ENOUGH:
             notes[r, p, n, c] = "not defined"

@@ -183,7 +183,7 @@ def _put(plan: GridPlan, writers: Sequence[GridWriter], period: int, values: np.
     """Write one period everywhere; whether it has any value."""
     field = values.reshape(plan.layout.shape)
     if plan.onto is not None:
-        field = plan.onto[1].apply(field, plan.request.measuring.min_area)
+        field = plan.onto[1].apply(field, plan.request.measuring.least_area)
     for writer in writers:
         writer.put(period, field)
     return not np.isnan(field).all()

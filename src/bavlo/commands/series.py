@@ -21,6 +21,7 @@ from bavlo.plan.series_reducer import SeriesReducer
 from bavlo.plan.series_table import (
     SeriesArrays,
     apply_windows,
+    drop_partial_sums,
     series_summary,
     series_table,
     series_title,
@@ -48,7 +49,9 @@ def series(request: Request, report: Reporter) -> TableResult:
     segments = plan_segments(plan.step_weights.assignment, units)
     values = SeriesArrays(plan)
     needs = series_needs(plan, units, values.nbytes, trees=any(s.is_open for s in segments))
-    reducer = SeriesReducer(tuple(group.reducer for group in plan.groups))
+    reducer = SeriesReducer(
+        tuple(group.reducer for group in plan.groups), bool(plan.of_whole.any())
+    )
     with (
         rechunked_source(plan.source, plan.cells, request.run, report) as source,
         executor(request.run, needs, report.progress, report.note) as engine,
@@ -65,6 +68,7 @@ def series(request: Request, report: Reporter) -> TableResult:
     )
     if odd:
         report.warn(f"{where(plan.source)}: {odd}")
+    drop_partial_sums(plan, values)
     plan = apply_windows(plan, values)
     table = series_table(plan, values)
     summary = series_summary(plan, table)

@@ -97,7 +97,7 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     request, assignment = plan.request, plan.step_weights.assignment
     areas = plan.source.layout.ellipsoid_areas(plan.overlay.cells)
     reducer = ShareReducer(
-        plan.index, OverlayIndex(plan.overlay, areas), assignment, request.measuring.min_area
+        plan.index, OverlayIndex(plan.overlay, areas), assignment, request.measuring.least_area
     )
     cells = plan.cells.cells.size
     units = plan_units(assignment, cells)

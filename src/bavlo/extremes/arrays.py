@@ -103,7 +103,7 @@ class ExtremesArrays:
         for n, (covered, valid, known, *sums) in self._sums.items():
             area = np.clip(covered / region_weight, 0, 1)
             area = np.where(np.abs(area - 1) < 1e-9, 1.0, area)
-            enough = (area >= self.plan.request.measuring.min_area - ENOUGH) & (area > 0)
+            enough = (area >= self.plan.request.measuring.least_area - ENOUGH) & (area > 0)
             self.area_valid[:, :, n] = area
             with np.errstate(invalid="ignore", divide="ignore"):
                 self.steps[:, :, n] = np.nan_to_num(valid / known)
@@ -111,4 +111,4 @@ class ExtremesArrays:
                     present = enough & (weight > 0)
                     self.value[:, :, n, c] = np.where(present, total / weight, np.nan)
         for each in self.daily:
-            each.divide(self.plan.index.region_weight, self.plan.request.measuring.min_area)
+            each.divide(self.plan.index.region_weight, self.plan.request.measuring.least_area)

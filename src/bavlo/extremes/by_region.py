@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, Unit
-from bavlo.core.stats.measures import CellSample, Measure, parse_measure
+from bavlo.core.stats.measures import WHOLE_WITHIN, CellSample, Measure, parse_measure
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import plan_segments
@@ -38,13 +38,21 @@ class RegionStepsReducer:
     plan: ExtremesPlan
     measure: str
 
+    @property
+    def of_whole(self) -> bool:
+        """Whether values count only at steps with as much of the area as any step has."""
+        return parse_measure(self.measure).of_whole and (
+            self.plan.request.measuring.min_area is None
+        )
+
     def update(self, unit: Unit, values: Mapping[str, np.ndarray]) -> list[list[RegionSteps]]:
         """Measure the values (T, C) of a unit."""
         measure: Measure = parse_measure(self.measure)
         found, areas = {}, {}
         for name, block in values.items():
             sample = CellSample(self.plan.index, block)
-            enough = sample.area_valid >= self.plan.request.measuring.min_area - ENOUGH
+            least = 0.0 if self.of_whole else self.plan.request.measuring.least_area
+            enough = (sample.area_valid >= least - ENOUGH) & (sample.area_valid > 0)
             found[name] = np.where(enough, measure.compute(sample), np.nan)
             areas[name] = sample.area_valid
         return [[RegionSteps(unit, found, areas)]]
@@ -86,14 +94,14 @@ def _region_series(
 ) -> tuple[dict[str, np.ndarray], np.ndarray]:
     """(T, R) values of each variable, by name, and the valid share of area of the first."""
     shape = plan.last - plan.first, len(plan.regions.regions)
+    areas = {name: np.zeros(shape) for name in plan.aligned.sources}
     names = list(plan.aligned.sources)
     series = {name: np.full(shape, np.nan) for name in names}
-    area = np.zeros(shape)
     units = plan_condition_units(plan)
     most = max(u.last - u.first for u in units) * plan.cells.cells.size
     needs = Needs(
         most * 8.0 * COPIES_OF_UNIT * len(names),
-        arrays.nbytes + (len(names) + 1) * area.nbytes * 4,
+        arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4,
     )
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
@@ -103,5 +111,8 @@ def _region_series(
                 part = slice(each.unit.first - plan.first, each.unit.last - plan.first)
                 for name, values in each.values.items():
                     series[name][part] = values
-                area[part] = each.area_valid[names[0]]
-    return series, area
+                    areas[name][part] = each.area_valid[name]
+    if reducer.of_whole:  # a sum over cells is too low where some lack data
+        for name, area in areas.items():
+            series[name][area < area.max(axis=0) - WHOLE_WITHIN] = np.nan
+    return series, areas[names[0]]

@@ -141,6 +141,6 @@ def _daily_of_cells(
     sample = CellSample(plan.index, np.where(valid, occurs.occurs, np.nan))
     share = np.broadcast_to(sample.mean, (steps, plan.index.overlay.regions))
     area = np.broadcast_to(sample.area_valid, share.shape)
-    share = np.where(area >= plan.request.measuring.min_area - ENOUGH, share, np.nan)
+    share = np.where(area >= plan.request.measuring.least_area - ENOUGH, share, np.nan)
     mean = CellSample(plan.index, values[bound.tests[0].variable.name]).mean
     return share, mean

@@ -82,7 +82,7 @@ def _cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> Cell
         present = valid >= least_steps(plan, periods)[:, None]
     sample = CellSample(plan.index, np.where(present, 1.0, np.nan))
     area = np.broadcast_to(sample.area_valid, (len(valid), plan.index.overlay.regions))
-    enough = (area >= plan.request.measuring.min_area - ENOUGH) & (area > 0)
+    enough = (area >= plan.request.measuring.least_area - ENOUGH) & (area > 0)
     means = [np.where(enough, CellSample(plan.index, each).mean, np.nan) for each in values]
     steps = CellSample(plan.index, np.where(valid > 0, valid, np.nan)).mean
     return CellMeans(periods, np.stack(means), area, np.nan_to_num(steps))

@@ -184,14 +184,20 @@ def step_weights_of(
     return StepWeights(assignment, step_amounts(what, time), weight, days, length, *begins)
 
 
-def rules_of(request: Request, combine: str, what: Quantity) -> Rules:
-    """How steps are combined, and how much must have data."""
+def rules_of(request: Request, combine: str, what: Quantity, *, any_area: bool = False) -> Rules:
+    """How steps are combined, and how much must have data.
+
+    Parameters
+    ----------
+    any_area
+        Steps count with any share of the area, since whether it is enough is judged at the end.
+    """
     asked = request.time.combine.degree_days
     wmo = request.time.complete == "wmo" and combine == MEAN
     return Rules(
         combine,
         request.time.least_share,
-        request.measuring.min_area,
+        0.0 if any_area else request.measuring.least_area,
         None if asked is None else Degrees(asked, what.unit),
         WMO_MISSING if wmo else None,
     )

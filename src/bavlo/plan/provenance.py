@@ -56,7 +56,7 @@ def about_series(
             "weights": "exact shared area of cell and region"
             + (" on the sphere" if source.layout.is_lonlat else ""),
             "min_steps": plan.request.time.least_share,
-            "min_area": plan.request.measuring.min_area,
+            "min_area": plan.request.measuring.least_area,
             "units": units,
         },
         "reported": f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",

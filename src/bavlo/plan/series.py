@@ -40,12 +40,15 @@ class MeasureGroup:
         Where they stand among all measures.
     reducer
         Makes their values.
+    of_whole
+        Their values count only where all cells have data that ever do.
     """
 
     order: str
     measures: tuple[Measure, ...]
     positions: np.ndarray
     reducer: RegionFirst | CellFirst
+    of_whole: bool
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,6 +105,14 @@ class SeriesPlan:
         return [orders[n] for n in range(len(self.measures))]
 
     @property
+    def of_whole(self) -> np.ndarray:
+        """(M,) bool which measures count only where all cells have data that ever do."""
+        of_whole = np.zeros(len(self.measures), bool)
+        for group in self.groups:
+            of_whole[group.positions] = group.of_whole
+        return of_whole
+
+    @property
     def labels(self) -> tuple[str, ...]:
         """Names of the regions."""
         return tuple(self.regions.regions.labels)
@@ -132,14 +143,17 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
     orders = [request.measuring.order or measure.order for measure in measures]
-    rules = rules_of(request, combine, what)
+    wholes = [m.of_whole and request.measuring.min_area is None for m in measures]
     groups = []
     for order, kind in (("region", RegionFirst), ("cell", CellFirst)):
-        positions = np.flatnonzero([own == order for own in orders])
-        if positions.size:
-            chosen = tuple(measures[i] for i in positions)
-            reducer = kind(index, step_weights, chosen, rules)
-            groups.append(MeasureGroup(order, chosen, positions, reducer))
+        for of_whole in (True, False):  # the steps that count are those of the last group
+            own = [(order, of_whole) == pair for pair in zip(orders, wholes, strict=True)]
+            positions = np.flatnonzero(own)
+            if positions.size:
+                chosen = tuple(measures[i] for i in positions)
+                rules = rules_of(request, combine, what, any_area=of_whole)
+                reducer = kind(index, step_weights, chosen, rules)
+                groups.append(MeasureGroup(order, chosen, positions, reducer, of_whole))
     return SeriesPlan(
         request,
         source,

@@ -44,18 +44,35 @@ class SeriesState:
     ----------
     groups
         None for a group of which no period is open.
+    has_data
+        (C,) bool which cells had data at any step; None where nobody needs it.
     """
 
     groups: tuple[OpenPeriods | None, ...]
     value_range: ValueRange
+    has_data: np.ndarray | None = None
 
 
 @dataclass(frozen=True, eq=False)
 class SeriesSettled:
-    """Values of periods that are over, by group of measures, and the range of what went in."""
+    """Values of periods that are over, by group of measures, with range and cells of what went in.
+
+    Parameters
+    ----------
+    has_data
+        (C,) bool which cells had data at any step; None where nobody needs it.
+    """
 
     groups: list[list[PeriodValues]]
     value_range: ValueRange = field(default_factory=ValueRange)
+    has_data: np.ndarray | None = None
+
+
+def either(one: np.ndarray | None, other: np.ndarray | None) -> np.ndarray | None:
+    """Cells that had data in one or the other."""
+    if one is None or other is None:
+        return other if one is None else one
+    return np.asarray(one | other)
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,14 +83,17 @@ class SeriesReducer:
     ----------
     reducers
         Each is fed the same values.
+    looks_at_cells
+        Whether the cells that have data at any step are told.
     """
 
     reducers: tuple[RegionFirst | CellFirst, ...]
+    looks_at_cells: bool = False
 
     def update(self, unit: Unit, values: UnitValues) -> list[SeriesState]:
         """Reduce the values of a unit, as stored whole numbers where sums of them will do."""
         groups: list[OpenPeriods | None] = [None] * len(self.reducers)
-        value_range = ValueRange()
+        value_range, has_data = ValueRange(), None
         states: list[SeriesState] = []
         todo = list(range(len(self.reducers)))
         for n, reducer in enumerate(self.reducers):
@@ -83,15 +103,20 @@ class SeriesReducer:
             if totals is not None:
                 value_range = ValueRange(*totals.value_range)
                 groups[n] = reducer.state_of_sums(unit, totals.value)
+                has_data = self._with_data(totals.value)
                 todo.remove(n)
         if len(todo) < len(self.reducers):
-            states.append(SeriesState(tuple(groups), value_range))
+            states.append(SeriesState(tuple(groups), value_range, has_data))
         for part, block in values.blocks() if todo else ():
             groups = [None] * len(self.reducers)
             for n in todo:
                 groups[n] = self.reducers[n].state_of(part, block)
-            states.append(SeriesState(tuple(groups), ValueRange.of(block)))
+            states.append(SeriesState(tuple(groups), ValueRange.of(block), self._with_data(block)))
         return states
+
+    def _with_data(self, block: np.ndarray) -> np.ndarray | None:
+        """Which cells of (T, C) values have any, where that is to be told."""
+        return ~np.isnan(block).all(axis=0) if self.looks_at_cells else None
 
     def merge(self, earlier: SeriesState, later: SeriesState) -> SeriesState:
         """The open periods of two neighbouring runs of steps together."""
@@ -101,7 +126,11 @@ class SeriesReducer:
                 groups.append(after if before is None else before)
             else:
                 groups.append(reducer.merge(before, after))
-        return SeriesState(tuple(groups), earlier.value_range.wider(later.value_range))
+        return SeriesState(
+            tuple(groups),
+            earlier.value_range.wider(later.value_range),
+            either(earlier.has_data, later.has_data),
+        )
 
     def settle(self, state: SeriesState) -> tuple[SeriesSettled, SeriesState | None]:
         """Values of periods that are over, and the state without them."""
@@ -113,7 +142,7 @@ class SeriesReducer:
             rest.append(still)
         is_open = any(group is not None for group in rest)
         return (
-            SeriesSettled(settled, state.value_range),
+            SeriesSettled(settled, state.value_range, state.has_data),
             SeriesState(tuple(rest), ValueRange()) if is_open else None,
         )
 

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from bavlo.core.stats.measures import WHOLE_WITHIN
 from bavlo.core.stats.windows import running, windowed
 from bavlo.core.time.axis import DAY, iso_day
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
@@ -13,7 +14,7 @@ from bavlo.core.values.kinds import RATE, total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
-from bavlo.plan.series_reducer import SeriesSettled, ValueRange
+from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
 from bavlo.plan.wording import counted, empty_rows, listed, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
@@ -33,6 +34,10 @@ class SeriesArrays:
         period's start with windows and running values.
     value_range
         Lowest and highest value of all cells.
+    has_data : (C,) bool or None
+        Which cells had data at any step, where a measure needs to know.
+    never_valid : (R,) float64
+        Share of each region's area whose cells never have data, where a measure needs to know.
     """
 
     def __init__(self, plan: SeriesPlan) -> None:
@@ -43,6 +48,8 @@ class SeriesArrays:
         self.steps = np.zeros(shape[:2])
         self.start = plan.periods.start
         self.value_range = ValueRange()
+        self.has_data: np.ndarray | None = None
+        self.never_valid = np.zeros(shape[0])
 
     @property
     def nbytes(self) -> int:
@@ -52,12 +59,28 @@ class SeriesArrays:
     def store(self, settled: SeriesSettled) -> None:
         """Take in the values of periods that are over."""
         self.value_range = self.value_range.wider(settled.value_range)
+        self.has_data = either(self.has_data, settled.has_data)
         for group, values in zip(self.groups, settled.groups, strict=True):
             for each in values:
                 rows = slice(each.first, each.first + each.steps.shape[0])
                 self.value[:, rows, group.positions] = each.value.transpose(1, 0, 2)
                 self.area_valid[:, rows, group.positions] = each.area_valid.T[:, :, None]
                 self.steps[:, rows] = each.steps.T
+
+
+def drop_partial_sums(plan: SeriesPlan, values: SeriesArrays) -> None:
+    """Sums over cells have no value where cells lack data that have some at other times.
+
+    Cells that never have data, such as the sea, are left out of that.
+    """
+    if values.has_data is None:
+        return
+    index = plan.index
+    never = (~values.has_data).astype(np.float64)
+    values.never_valid = (index.areas @ never) / index.region_weight
+    whole = 1 - values.never_valid[:, None, None] - WHOLE_WITHIN
+    partial = (values.area_valid < whole) & plan.of_whole
+    values.value[partial] = np.nan
 
 
 def apply_windows(plan: SeriesPlan, values: SeriesArrays) -> SeriesPlan:
@@ -171,6 +194,10 @@ def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
         else:
             note = f"{steps:.6g} of {wanted:.6g} {plan.time.steps_name}"
         notes[region, period, measure] = note
+    for region in np.flatnonzero(values.never_valid > WHOLE_WITHIN).tolist():
+        share = f"{100 * values.never_valid[region]:.3g} % of the area never has data"
+        known = ~np.isnan(values.value[region]) & plan.of_whole
+        notes[region][known] = share
     return notes
 
 

@@ -102,8 +102,13 @@ class MeasureRequest:
     weight: Path | None
     weight_kind: str | None
     at_points: str
-    min_area: float
+    min_area: float | None
     unit: str | None
+
+    @property
+    def least_area(self) -> float:
+        """Share of a region's area that a step must have; half of it where nothing is said."""
+        return 0.5 if self.min_area is None else self.min_area
 
 
 @dataclass(frozen=True)

@@ -99,7 +99,7 @@ class RegionFirst(RegionReducer):
             if state is not None:
                 return state
         sample = CellSample(self.index, block, self.percents)
-        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        enough = self._counts(sample.area_valid) > 0
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
         rows = np.stack(values, axis=-1).reshape(block.shape[0], -1)
         return self.covered(steps, sample, self.period_sums(steps, rows))
@@ -155,7 +155,7 @@ class RegionFirst(RegionReducer):
         """Measure sums over periods of which all miss the same cells."""
         periods = sample.steps
         values = [measure.compute(sample) for measure in self.measures]
-        enough = sample.area_valid >= self.rules.min_area - ENOUGH
+        enough = self._counts(sample.area_valid) > 0
         stacked = np.stack([np.where(enough, v, np.nan) for v in values], axis=-1)
         rows = stacked.reshape(periods, -1)
         days = steps.share * steps.of(self.step_weights.duration)

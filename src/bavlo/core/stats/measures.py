@@ -19,6 +19,7 @@ from bavlo.errors import RequestError
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
+WHOLE_WITHIN = 1e-6  # share of a region's area that sums over cells may lack
 
 
 Refusal = tuple[str, str]  # what is wrong, and what to do
@@ -55,6 +56,9 @@ class Measure:
         Whether it is for class codes; they have one measure each for a table of their own.
     needs_areas
         Whether it needs the areas of the cells on the ellipsoid.
+    of_whole
+        Whether it is too low where cells lack data, and so has a value only where all cells have
+        data that ever do, unless `min_area` is given.
     """
 
     name: str
@@ -69,6 +73,7 @@ class Measure:
     refusal: Callable[[Quantity, str, str], Refusal | None] = lambda what, held, combine: None
     of_classes: bool = False
     needs_areas: bool = False
+    of_whole: bool = False
 
 
 class OverlayIndex:
@@ -352,6 +357,7 @@ MEASURES: dict[str, Measure] = {
             linear=True,
             adds_up=True,
             refusal=_sum_refusal,
+            of_whole=True,
         ),
         Measure(
             "count",
@@ -372,6 +378,7 @@ MEASURES: dict[str, Measure] = {
             unit="m3",
             refusal=_volume_refusal,
             needs_areas=True,
+            of_whole=True,
         ),
         Measure(
             "majority",

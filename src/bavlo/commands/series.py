@@ -6,6 +6,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.spatial import SORTED_AT_ONCE
+from bavlo.core.values.formula import REGION
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
@@ -40,6 +41,10 @@ KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
 
 def series(request: Request, report: Reporter) -> TableResult:
     """Aggregate a grid over regions and periods."""
+    if request.grids.make and request.grids.make_on == REGION:
+        from bavlo.commands.made_series import made_of_regions
+
+        return made_of_regions(request, report, series)
     plan = plan_series(request, report)
     if request.measuring.measure == (SHARES,):
         from bavlo.commands.shares import class_shares

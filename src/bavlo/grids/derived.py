@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.time.axis import TimeAxis
+from bavlo.core.time.axis import DAY, PERIOD, TimeAxis
 from bavlo.core.values.formula import Formula, derived_variable, evaluate
-from bavlo.core.values.kinds import Variable
+from bavlo.core.values.kinds import NOT_TOLD, STATE, Variable
 from bavlo.errors import InputError
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where
 
@@ -64,7 +64,7 @@ def align(sources: Mapping[str, GridSource]) -> Aligned:
             raise InputError(
                 where(source),
                 f"{name} has other cells than {first_name}",
-                "bring both onto the same cells first",
+                "bring both onto the same cells first, or use ‹make_on region›",
             )
         if (source.time is None) != (first.time is None):
             raise InputError(
@@ -103,8 +103,6 @@ def align(sources: Mapping[str, GridSource]) -> Aligned:
 def _middles(time: TimeAxis) -> np.ndarray:
     """What tells that two steps are the same: the day for daily steps, else the middle."""
     middle = time.start + time.duration // 2
-    from bavlo.core.time.axis import DAY
-
     return np.asarray(middle // DAY if time.length == DAY else middle)
 
 
@@ -125,13 +123,18 @@ class DerivedGrid:
     notes: tuple[str, ...] = ()
 
     @cached_property
-    def _variables(self) -> dict[str, Variable]:
+    def variables(self) -> dict[str, Variable]:
+        """Those of the grids that it is made from."""
         return {name: source.variable for name, source in self.aligned.sources.items()}
 
     @cached_property
     def variable(self) -> Variable:
         """Its unit and what tells its kind follow from the formula."""
-        return derived_variable(self.formula, self._variables)
+        made = derived_variable(self.formula, self.variables)
+        if made.kind == NOT_TOLD and self.time is not None and self.time.length == PERIOD:
+            # Steps are periods already, so that nothing is left to be combined.
+            return replace(made, kind=STATE)
+        return made
 
     @cached_property
     def files(self) -> tuple[GridFile, ...]:
@@ -156,4 +159,4 @@ class DerivedGrid:
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
         blocks = self.aligned.read(first, last, cells)
-        return np.asarray(evaluate(self.formula.term, self._variables, blocks))
+        return np.asarray(evaluate(self.formula.term, self.variables, blocks))

@@ -23,6 +23,7 @@ from bavlo.core.stats.normals import (
 from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
+from bavlo.core.values.formula import REGION
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
@@ -31,6 +32,7 @@ from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.writing import GridOutput
 from bavlo.plan.checks import check_complete, check_percent, check_unit
 from bavlo.plan.grids import open_source
+from bavlo.plan.made import regional_cells
 from bavlo.plan.overlay import open_regions, overlay_of
 from bavlo.plan.periods import (
     assign,
@@ -94,7 +96,10 @@ class GridPlan:
 
 def plan_grid(request: Request, report: Reporter) -> GridPlan:
     """Open the grid, and settle cells, periods and rules."""
+    if request.grids.make_on == REGION:
+        raise RequestError("make_on", "region makes values of regions", "use step or cell")
     source, what = open_source(request, report)
+    source = regional_cells(source, request, report)
     product = request.gridding.product
     if what.kind == CLASS and source.time is not None and request.time.every not in (None, "step"):
         raise RequestError("every", "class codes are not combined over time", "use ‹every step›")

@@ -7,6 +7,7 @@ from typing import Any
 
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.time.axis import iso_day
+from bavlo.core.values.formula import CELL, STEP
 from bavlo.core.values.kinds import (
     ACCUMULATED,
     AMOUNT,
@@ -24,6 +25,7 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import inspected
+from bavlo.plan.made import period_grid
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
@@ -33,7 +35,9 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
     found: dict[str, GridSource] = {}
     for argument in request.grids.arguments:
         own: dict[str, Any] = {
-            field: value for field, name, value in request.grids.by_grid if name == argument.name
+            field: value
+            for field, name, value in request.grids.by_grid
+            if name == argument.name and hasattr(request.grids.reading, field)
         }
         reading = replace(request.grids.reading, **own)
         source = settled(open_grid(argument.paths, reading), report)
@@ -50,6 +54,9 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         found[name] = source
         for text in source.notes:
             report.note(text)
+    _check_stage(request)
+    if request.grids.make and request.grids.make_on == CELL and request.time.rule.kind != "step":
+        found = {name: period_grid(source, request, name) for name, source in found.items()}
     for formula in request.grids.make:
         if formula.name in found:
             raise RequestError("make", f"there is a grid {formula.name} already", "rename it")
@@ -70,6 +77,17 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
         found[formula.name] = derived
     return found
+
+
+def _check_stage(request: Request) -> None:
+    """Ways to combine grids of their own need formulas on what is combined."""
+    own = [name for field, name, _ in request.grids.by_grid if field == "combine"]
+    if own and (not request.grids.make or request.grids.make_on == STEP):
+        raise RequestError(
+            "combine",
+            f"of {own[0]} alone goes with formulas on values of periods",
+            "add ‹make_on cell› or region",
+        )
 
 
 def settled(source: GridSource, report: Reporter) -> GridSource:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from bavlo.core.reduce.period_state import Rules, StepWeights
-from bavlo.core.time.axis import DAY, STATIC, TimeAxis, iso_day
+from bavlo.core.time.axis import DAY, PERIOD, STATIC, TimeAxis, iso_day
 from bavlo.core.time.periods import (
     Assignment,
     PeriodAxis,
@@ -51,6 +51,8 @@ def choose_combine(request: TimeRequest, what: Quantity, source: GridSource) -> 
     """How steps become a period: as asked for, else as suits the quantity."""
     if source.time is None:  # one step, so that every way to combine gives the step itself
         return MEAN
+    if source.time.length == PERIOD:  # one step a period, combined already
+        return TOTAL if what.kind == AMOUNT else MEAN
     if request.combine.degree_days is not None:
         return TOTAL
     if request.rule.kind != "step":

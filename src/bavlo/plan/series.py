@@ -22,6 +22,7 @@ from bavlo.plan.checks import (
     check_unit,
 )
 from bavlo.plan.grids import open_source
+from bavlo.plan.made import regional
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
 from bavlo.plan.weights import further_weights
@@ -140,6 +141,7 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
     if any(measure.needs_areas for measure in measures):
         areas = source.layout.ellipsoid_areas(shared.cells)
     index = OverlayIndex(shared, areas, weights.values, weights.is_count)
+    source, shared, index = regional(source, shared, index)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
     orders = [request.measuring.order or measure.order for measure in measures]

@@ -239,6 +239,10 @@ OPTIONS: tuple[Option, ...] = (
     Option("make", "grids.make", "FORMULA", "bavlo.core.values.formula:parse_formula", None,
            COMPUTE, "grid", 'a grid made of named ones, as "tmean = (tmax + tmin) / 2"',
            repeat=True),
+    Option("make-on", "grids.make_on", "STAGE", "|bavlo.core.values.formula:MAKE_ON", "step",
+           "series normals anomalies grid", "grid",
+           "work formulas out at each step of each cell, on each cell's value of the period, or on "
+           "the regions' values: {bavlo.core.values.formula:MAKE_ON}"),
     Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
            "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
            by_grid=True),
@@ -287,7 +291,7 @@ OPTIONS: tuple[Option, ...] = (
            "how steps become a period: {bavlo.core.values.combine:COMBINES}; running, for each "
            "step from the "
            'period\'s beginning; "degree-days above 10 degC"',
-           "total for amounts and rates, mean for states"),
+           "total for amounts and rates, mean for states", by_grid=True),
     Option("window", "time.window", "N,…", "windows", "1", "series anomalies", "time",
            "totals or means of the last N periods", repeat=True),
     Option("min-steps", "time.min_steps", "SHARE", "share", None, COMPUTE, "time",
@@ -400,7 +404,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         elif option.by_grid:
             listed = [value] if isinstance(value, str) else value
             plain, own = split_by_grid(listed, option.request_field, grids, option.several)
-            values[option.field] = None if plain is None else option.read(plain)
+            values[option.field] = option.usual() if plain is None else option.read(plain)
             by_grid += [(field, name, option.read(text)) for field, name, text in own]
         else:
             values[option.field] = option.read(value)

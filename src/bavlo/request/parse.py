@@ -75,6 +75,8 @@ def split_by_grid(
     own: list[tuple[str, str, str]] = []
     for text in texts:
         name, sign, value = text.partition("=")
+        if sign and name in names and len(grids) == 1:
+            text, sign = value, ""
         if sign and name in names:
             earlier = [v for _, n, v in own if n == name] if several else []
             own = [each for each in own if not (earlier and each[1] == name)]

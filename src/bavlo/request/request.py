@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from bavlo.core.conditions.conditions import Condition
 from bavlo.core.stats.normals import Base
@@ -45,13 +46,16 @@ class GridRequest:
     ----------
     by_grid
         What is said of one grid only, as (field, grid, value).
+    make_on
+        Whether formulas are worked out at each step, on cells' or on regions' values of periods.
     at
         Longitude and latitude of a place whose values are told.
     """
 
     arguments: tuple[GridArgument, ...]
-    by_grid: tuple[tuple[str, str, str], ...]
+    by_grid: tuple[tuple[str, str, Any], ...]
     make: tuple[Formula, ...]
+    make_on: str
     reading: ReadOptions
     at: tuple[float, float] | None
 

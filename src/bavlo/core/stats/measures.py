@@ -108,6 +108,7 @@ class OverlayIndex:
         self.matrix = self._matrix(self.weight)
         self.outside = overlay.outside()
         self.cell_area = cell_area
+        self.extra, self.extra_is_count = extra, extra_is_count
         self.of_masks: dict[tuple[str, bytes], np.ndarray] = {}
         self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
 

@@ -15,6 +15,7 @@ EPOCH = "microseconds since 1970-01-01"
 SECOND = 1_000_000
 HOUR = 3600 * SECOND
 DAY = 24 * HOUR
+PERIOD = "period"  # the length of steps that are periods already
 GREGORIAN = ("standard", "gregorian", "proleptic_gregorian")
 
 

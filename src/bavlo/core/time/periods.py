@@ -12,6 +12,7 @@ import numpy as np
 
 from bavlo.core.time.axis import (
     DAY,
+    PERIOD,
     TimeAxis,
     iso_days,
     iso_minute,
@@ -313,6 +314,9 @@ def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
         return np.asarray((periods.end - periods.start) / time.length)
     if not len(periods):
         return np.zeros(0)
+    if time.length == PERIOD:
+        _, position, share = _shared_out(time.start, time.end, periods)
+        return np.bincount(position, weights=share, minlength=len(periods))
     ideal = periods_between(
         PeriodRule(time.length), time.calendar, int(periods.start[0]), int(periods.end[-1])
     )

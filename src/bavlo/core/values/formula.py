@@ -6,8 +6,8 @@ The text is read by a small parser of its own and never evaluated as code.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,11 +17,18 @@ from bavlo.core.values.units import convert, depth_factor, read_unit
 from bavlo.errors import RequestError
 
 OPTION = "make"
+NUMBER = r"\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+"
+# A unit right after a number: words with powers, and what it is per without spaces around the /.
+UNIT = r"[A-Za-z%][A-Za-z_%]*(?:\^?-?\d+)?(?:/[A-Za-z]+\d?|(?:[ *.][A-Za-z]+\^?-\d+))*"
 TOKEN = re.compile(
-    r"\s*(?:(?P<number>\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+)|(?P<name>[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
+    rf"\s*(?:(?P<constant>(?:{NUMBER})\s*(?:{UNIT}))|(?P<number>{NUMBER})"
+    r"|(?P<name>[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
 )
 MOST_DEPTH = 100
 REMEDY = "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2"
+FUNCTIONS = ("mean", "min", "max", "std", "median")
+STEP, CELL, REGION = "step", "cell", "region"
+MAKE_ON = (STEP, CELL, REGION)  # at which stage a formula is worked out
 
 
 @dataclass(frozen=True)
@@ -31,22 +38,36 @@ class Term:
     Parameters
     ----------
     sign
-        One of + - * /, "neg", "number" or "name".
+        One of + - * /, "neg", "number", "name" or "call".
     parts
         The terms that it joins.
     value
-        The number, or the name of the grid.
+        The number, or the name of the grid or function.
+    unit
+        Of a number.
     """
 
     sign: str
     parts: tuple[Term, ...] = ()
     value: float | str = 0.0
+    unit: str = ""
 
     def names(self) -> set[str]:
         """The grids that it needs."""
         if self.sign == "name":
             return {str(self.value)}
         return set().union(*(part.names() for part in self.parts))
+
+    def calls(self) -> list[tuple[str, Term]]:
+        """The functions in it, each with the term that it is of."""
+        own = [(str(self.value), self.parts[0])] if self.sign == "call" else []
+        return own + [call for part in self.parts for call in part.calls()]
+
+    def with_terms(self, terms: Mapping[str, Term]) -> Term:
+        """The same with some names written out."""
+        if self.sign == "name":
+            return terms.get(str(self.value), self)
+        return replace(self, parts=tuple(part.with_terms(terms) for part in self.parts))
 
 
 @dataclass(frozen=True)
@@ -148,12 +169,43 @@ class _Reader(Tokens):
             number = self.take("number")
             if number is not None:
                 return Term("number", (), float(number))
+            constant = self.take("constant")
+            if constant is not None:
+                return self.constant(constant)
             name = self.take("name")
             if name is None:
                 raise self.error("should be a number, a grid or (")
-            return Term("name", (), name)
+            return self.call(name) if self.peek()[1] == "(" else Term("name", (), name)
         finally:
             self.depth -= 1
+
+    def constant(self, text: str) -> Term:
+        """A number with its unit."""
+        number = re.match(NUMBER, text)
+        assert number is not None
+        unit = text[number.end() :].strip()
+        try:
+            read_unit(unit, OPTION)
+        except RequestError:
+            raise RequestError(
+                OPTION,
+                f"'{self.text}': '{unit}' is no unit that UDUNITS knows",
+                "write it as 10 mm",
+            ) from None
+        return Term("number", (), float(number.group()), unit)
+
+    def call(self, name: str) -> Term:
+        """A function of the cells of each region."""
+        if name not in FUNCTIONS and not re.fullmatch(r"p\d{1,2}(\.\d+)?|p100", name):
+            self.next -= 1
+            raise self.error(f"is no function; use one of: {' '.join(FUNCTIONS)} pNN")
+        self.take("sign", "(")
+        term = self.sum()
+        if self.take("sign", ")") is None:
+            raise self.error("should be )")
+        if not term.names():
+            raise self.error(f"closes {name}() of no grid")
+        return Term("call", (term,), name)
 
 
 def kind_of(term: Term, variables: Mapping[str, Variable], text: str) -> Kind:
@@ -165,7 +217,7 @@ def kind_of(term: Term, variables: Mapping[str, Variable], text: str) -> Kind:
         The named grids.
     """
     if term.sign == "number":
-        return Kind("")
+        return Kind(term.unit)
     if term.sign == "name":
         name = str(term.value)
         if name not in variables:
@@ -179,14 +231,25 @@ def kind_of(term: Term, variables: Mapping[str, Variable], text: str) -> Kind:
     kinds = [kind_of(part, variables, text) for part in term.parts]
     if term.sign == "neg":
         return kinds[0]
+    if term.sign == "call":
+        return replace(kinds[0], difference=True) if term.value == "std" else kinds[0]
     one, two = kinds
     if term.sign in "+-":
-        return _sum_kind(term.sign, one, two, text)
+        return _sum_kind(term.sign, one, two, text, term.parts)
     return _product_kind(term.sign, one, two, text)
 
 
-def _sum_kind(sign: str, one: Kind, two: Kind, text: str) -> Kind:
+def _sum_kind(sign: str, one: Kind, two: Kind, text: str, parts: tuple[Term, ...]) -> Kind:
     plain = {"", "1"}
+    if _is_temperature(one.unit) and _is_temperature(two.unit) and one.unit != two.unit:
+        constants = [part for part in parts if part.sign == "number"]
+        if constants:
+            raise RequestError(
+                OPTION,
+                f"'{text}': nothing tells whether {constants[0].value:g} {constants[0].unit} is a "
+                "temperature or a difference",
+                f"write it in {one.unit if parts[1].sign == 'number' else two.unit}",
+            )
     if {one.unit, two.unit} & plain and one.unit not in plain | {two.unit}:
         raise RequestError(
             OPTION, f"'{text}': {one.unit} {sign} a number without unit means nothing"
@@ -232,8 +295,14 @@ def _is_temperature(unit: str) -> bool:
     return bool(unit) and bool(read_unit(unit, OPTION).is_convertible("K"))
 
 
+OfRegions = Callable[[str, np.ndarray], np.ndarray]
+
+
 def evaluate(
-    term: Term, variables: Mapping[str, Variable], blocks: Mapping[str, np.ndarray]
+    term: Term,
+    variables: Mapping[str, Variable],
+    blocks: Mapping[str, np.ndarray],
+    of_regions: OfRegions | None = None,
 ) -> np.ndarray:
     """Values of a term.
 
@@ -241,6 +310,9 @@ def evaluate(
     ----------
     blocks
         (T, C) float64 of each named grid, NaN where there is no data.
+    of_regions
+        From the name of a function and (T, C) values to its (T, C) values, each that of the region
+        that a cell is in; None where there are no regions.
 
     Returns
     -------
@@ -248,20 +320,31 @@ def evaluate(
         In the unit that `kind_of` tells; NaN where a part is missing or a divisor is 0.
     """
     with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-        return _values(term, variables, blocks)[0]
+        return _values(term, variables, blocks, of_regions)[0]
 
 
 def _values(
-    term: Term, variables: Mapping[str, Variable], blocks: Mapping[str, np.ndarray]
+    term: Term,
+    variables: Mapping[str, Variable],
+    blocks: Mapping[str, np.ndarray],
+    of_regions: OfRegions | None,
 ) -> tuple[np.ndarray, Kind]:
     kind = kind_of(term, variables, "")
     if term.sign == "number":
         return np.asarray(float(term.value)), kind
     if term.sign == "name":
         return blocks[str(term.value)], kind
-    parts = [_values(part, variables, blocks) for part in term.parts]
+    parts = [_values(part, variables, blocks, of_regions) for part in term.parts]
     if term.sign == "neg":
         return -parts[0][0], kind
+    if term.sign == "call":
+        if of_regions is None:
+            raise RequestError(
+                OPTION,
+                f"{term.value}() is of the cells of regions, and there are none here",
+                "use it in `series`, `normals`, `anomalies` or `grid`",
+            )
+        return of_regions(str(term.value), parts[0][0]), kind
     (one, first), (two, second) = parts
     matched = term.sign in "+-" or (term.sign == "/" and first.unit and kind.unit == "1")
     if matched and first.unit and second.unit and first.unit != second.unit:
@@ -272,6 +355,12 @@ def _values(
     return operation(one, two), kind
 
 
+def _adds_constant(term: Term) -> bool:
+    """Whether a number is added to or subtracted from a term somewhere."""
+    own = term.sign in ("+", "-") and any(part.sign == "number" for part in term.parts)
+    return own or any(_adds_constant(part) for part in term.parts)
+
+
 def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Variable:
     """The new grid as a variable: its unit, and what tells its kind."""
     kind = kind_of(formula.term, variables, formula.text)
@@ -279,6 +368,8 @@ def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Var
     if not names:
         raise RequestError(OPTION, f"'{formula.text}' uses no grid", "name one in it")
     is_depth = bool(kind.unit) and depth_factor(kind.unit) is not None
+    if is_depth and kind.kind == STATE and _adds_constant(formula.term):
+        kind = replace(kind, kind=NOT_TOLD)
     water = next((variables[n].standard_name or variables[n].name for n in names), "")
     return Variable(
         formula.name,

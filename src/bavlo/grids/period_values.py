@@ -1,0 +1,72 @@
+"""A grid whose steps are periods: the values of another grid combined over each of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.cells import CellReducer
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import TimeAxis
+from bavlo.core.values.kinds import Variable
+from bavlo.grids.source import CellSelection, GridFile, GridSource
+
+READ_AT_ONCE = 2**19  # cells × steps that are combined together
+
+
+@dataclass(frozen=True, eq=False)
+class PeriodGrid:
+    """The values of periods of another grid, made when they are read.
+
+    Parameters
+    ----------
+    source
+        With the steps that are combined.
+    reducer
+        Combines them.
+    time
+        The periods, each a step.
+    variable
+        With the unit and kind of the combined values.
+    """
+
+    source: GridSource
+    reducer: CellReducer
+    time: TimeAxis
+    variable: Variable
+    notes: tuple[str, ...] = ()
+    step_chunk: int = 1
+
+    @property
+    def files(self) -> tuple[GridFile, ...]:
+        """All files, in order of time."""
+        return self.source.files
+
+    @property
+    def layout(self) -> GridLayout:
+        """All cells."""
+        return self.source.layout
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the periods `first` to `last` (excluded) as (P, C) float64."""
+        return np.stack([self._period(p, cells) for p in range(first, last)])
+
+    def _period(self, period: int, cells: CellSelection) -> np.ndarray:
+        """(C,) values of one period, its steps read run by run."""
+        begins, ends = self.reducer.step_weights.assignment.step_ranges
+        begin, end = int(begins[period]), int(ends[period])
+        if end <= begin:
+            return np.full(cells.cells.size, np.nan)
+        run = max(1, READ_AT_ONCE // max(cells.cells.size, 1))
+        state = None
+        for low in range(begin, end, run):
+            unit = Unit(low, min(low + run, end))
+            part = self.reducer.state_of(unit, self.source.read(unit.first, unit.last, cells))
+            state = part if state is None else self.reducer.merge(state, part)
+        assert state is not None
+        for values in self.reducer.close(state):
+            if values.first <= period < values.first + len(values.value):
+                return np.asarray(values.value[period - values.first])
+        raise LookupError(period)

@@ -1,0 +1,116 @@
+"""Grids made by formulas with functions of the cells of each region."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.stats.measures import CellSample, OverlayIndex, parse_measure
+from bavlo.core.time.axis import TimeAxis
+from bavlo.core.values.formula import evaluate
+from bavlo.core.values.kinds import Variable
+from bavlo.grids.derived import DerivedGrid
+from bavlo.grids.source import CellSelection, GridFile
+
+
+def by_entries(shared: Overlay) -> Overlay:
+    """An overlay in which every entry has a cell of its own, so that no two regions share one."""
+    number = np.arange(shared.index.size)
+    return Overlay(
+        (1, number.size),
+        number,
+        shared.indptr,
+        number.astype(np.int32),
+        shared.fraction,
+        shared.weight,
+        shared.region_weight,
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class RegionalGrid:
+    """A grid made by a formula whose values depend on the region that a cell is in.
+
+    Its cells are the entries of an overlay: a cell that two regions share has a value in each.
+
+    Parameters
+    ----------
+    made
+        The formula and the grids that it is made from.
+    shared
+        The overlay of regions and cells.
+    index
+        The same with a cell for each entry, weighted as measures are.
+    """
+
+    made: DerivedGrid
+    shared: Overlay
+    index: OverlayIndex
+    notes: tuple[str, ...] = ()
+
+    @property
+    def files(self) -> tuple[GridFile, ...]:
+        """All files behind it."""
+        return self.made.files
+
+    @property
+    def variable(self) -> Variable:
+        """As the formula makes it."""
+        return self.made.variable
+
+    @property
+    def layout(self) -> GridLayout:
+        """The cells of the grids in it."""
+        return self.made.layout
+
+    @property
+    def time(self) -> TimeAxis | None:
+        """The common steps."""
+        return self.made.time
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+        return self.made.step_chunk
+
+    @cached_property
+    def _owner(self) -> np.ndarray:
+        """(N,) the region of each entry."""
+        return np.repeat(np.arange(self.shared.regions), self.shared.entries)
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """(T, N) values of all entries at the steps `first` to `last` (excluded)."""
+        return self.values(first, last)
+
+    def values(self, first: int, last: int) -> np.ndarray:
+        """(T, N) values of all entries at the steps `first` to `last` (excluded)."""
+        used = CellSelection(self.shared.shape, self.shared.cells)
+        blocks = self.made.aligned.read(first, last, used)
+        entries = {name: block[:, self.shared.index] for name, block in blocks.items()}
+
+        def of_regions(function: str, values: np.ndarray) -> np.ndarray:
+            found = parse_measure(function).compute(CellSample(self.index, values))
+            return np.asarray(found[:, self._owner])
+
+        variables = self.made.variables
+        shape = (last - first, self.shared.index.size)
+        found = evaluate(self.made.formula.term, variables, entries, of_regions)
+        return np.array(np.broadcast_to(found, shape))
+
+
+@dataclass(frozen=True, eq=False)
+class RegionalCells(RegionalGrid):
+    """The same as a grid on its own cells, of which no two regions share one."""
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """(T, C) values of cells, NaN outside of all regions."""
+        block = np.full((last - first, cells.cells.size), np.nan)
+        number = self.shared.cells[self.shared.index]
+        at = np.minimum(np.searchsorted(cells.cells, number), cells.cells.size - 1)
+        found = cells.cells[at] == number
+        block[:, at[found]] = self.values(first, last)[:, found]
+        return block

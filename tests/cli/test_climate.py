@@ -1,10 +1,11 @@
 """`bavlo normals` and `bavlo anomalies` as installed, against plain pandas."""
 
+import netCDF4
 import numpy as np
 import pandas as pd
 import pytest
 
-from support import box, run, write_grid, write_regions
+from support import box, rows, run, write_grid, write_regions
 
 NORMALS = "region,period,base,variable,measure,combine,order,statistic,value,unit,years"
 ANOMALIES = (
@@ -170,3 +171,27 @@ def test_what_makes_no_sense_of_a_table_is_refused(demo, tmp_path):
         assert done.returncode in (1, 2)
         assert expected in done.stderr, (arguments, done.stderr)
         assert len(done.stderr.splitlines()) == 1
+
+
+def test_normals_of_whole_years_are_those_of_years_without_a_gap(tmp_path):
+    """Of years all of whose months are whole, also in anomalies and in grids."""
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 2, 2)})
+    days = np.arange(np.datetime64("2001-01-01"), np.datetime64("2011-01-01"))
+    month, year = days.astype("M8[M]"), days.astype("M8[Y]").astype(int) + 1970
+    block = np.broadcast_to((year - 2000.0)[:, None, None], (days.size, 2, 2)).copy()
+    block[(month == np.datetime64("2003-05")) & (np.arange(days.size) % 7 == 0)] = np.nan
+    grid = write_grid(tmp_path / "rain.nc", block)
+    given = {"base": "2001..2010", "combine": ["mean"]}
+    plain = rows("normals", grid, regions, **given)
+    whole = rows("normals", grid, regions, **given, **{"whole-years": True})
+    assert float(plain[0]["value"]) == pytest.approx(5.5)
+    means = [(float(r["value"]), r["years"]) for r in whole if r["statistic"] == "mean"]
+    expected = np.mean([1, 2, 4, 5, 6, 7, 8, 9, 10])
+    assert means == [(pytest.approx(expected), "9")] * 12
+    against = rows("anomalies", grid, regions, **given, **{"whole-years": True})
+    assert {round(float(r["normal"]), 9) for r in against} == {round(expected, 9)}
+    assert float(against[24]["value"]) == pytest.approx(3)  # January 2003 is reported all the same
+    run("grid", grid, "--as", "normal", "--every", "month", "--base", "2001..2010", "--combine",
+        "mean", "--whole-years", "--out", tmp_path / "n.nc")  # fmt: skip
+    with netCDF4.Dataset(tmp_path / "n.nc") as data:
+        np.testing.assert_allclose(data["rain_normal"][:], expected, rtol=1e-6)

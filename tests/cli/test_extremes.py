@@ -4,6 +4,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from bavlo.tables import csv
 from support import box, program, run, write_grid, write_regions
 
 DAYS = pd.date_range("2001-01-01", "2004-12-31")
@@ -353,3 +354,55 @@ def test_indices_are_explained_in_a_line_each():
     told = run("extremes", "--list").stdout
     assert "TX90p" in told
     assert "percentile" in told
+
+
+def test_counts_that_do_not_apply_to_a_condition_are_left_out_and_named(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4), "b": box(2, 0, 4, 4)})
+    rng = np.random.default_rng(2)
+    rain = write_grid(tmp_path / "rain.nc", rng.gamma(1, 9, (400, 4, 4)))
+    warm = write_grid(tmp_path / "tmax.nc", rng.normal(25, 5, (400, 4, 4)), name="tmax",
+                      unit="degC")  # fmt: skip
+    out = tmp_path / "x.csv"
+    command = ["extremes", f"rain={rain}", f"tmax={warm}", "--regions", regions, "--every", "month",
+               "--count", "days,total,excess"]  # fmt: skip
+    both = ["--when", "rain >= 20 mm", "--when", "tmax > 30 degC"]
+    said = run(*command, *both, "--out", out)
+    assert "total is left out of 'tmax > 30 degC': tmax is a state and has no total" in said.stderr
+    found = pd.read_csv(out)
+    counts = found.groupby("condition")["count"].unique().map(list).to_dict()
+    assert counts == {
+        "rain >= 20 mm": ["days", "total", "excess"],
+        "tmax > 30 degC": ["days", "excess"],
+    }
+    assert not found["value"][found.period != "2002-02"].isna().any()
+    # What is left is as it is when each is asked for by itself.
+    alone = tmp_path / "alone.csv"
+    run(*command[:-1], "days,excess", "--when", "tmax > 30 degC", "--out", alone)
+    own = found[found.condition == "tmax > 30 degC"].reset_index(drop=True)
+    pd.testing.assert_frame_equal(own, pd.read_csv(alone))
+    # Such a table is read back.
+    table = csv.read(out)
+    assert len(table) == len(found)
+    run("chart", out, "--pick", "count=days", "--pick", "condition=tmax > 30 degC", "--out",
+        tmp_path / "c.png")  # fmt: skip
+    run("map", out, "--regions", regions, "--pick", "count=total", "--pick",
+        "condition=rain >= 20 mm", "--period", "2001-03", "--out", tmp_path / "m.png")  # fmt: skip
+    refused = run(*command, "--when", "tmax > 30 degC", check=False)
+    assert "tmax is a state and has no total" in refused.stderr
+    lines = out.read_text().splitlines()
+    (tmp_path / "short.csv").write_text("\n".join(lines[:-1]) + "\n")
+    short = run("chart", tmp_path / "short.csv", "--out", tmp_path / "s.png", check=False)
+    assert "give one whole table" in short.stderr
+
+
+def test_one_return_period_makes_a_table_and_a_figure(tmp_path):
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 2, 2)})
+    rng = np.random.default_rng(5)
+    rain = write_grid(tmp_path / "rain.nc", rng.gamma(1, 9, (40 * 365, 2, 2)), calendar="noleap")
+    command = ["extremes", rain, "--regions", regions, "--return-levels"]
+    run(*command, "20", "--out", tmp_path / "l.csv", "--out", tmp_path / "l.png")
+    found = pd.read_csv(tmp_path / "l.csv")
+    assert found.years.tolist() == [20]
+    assert found.lower[0] < found.value[0] < found.upper[0]
+    refused = run(*command, "1,20", check=False)
+    assert "whole years from 2 on" in refused.stderr

@@ -126,9 +126,9 @@ def test_a_state_has_no_total():
     bound = bind_condition(
         parse_condition("tmax > 20 degC"), {"tmax": variable("tmax", "degC")}, {}, {}
     )
-    check_counts(bound, ("days", "excess"))
+    assert check_counts([bound], ("days", "excess")) == []
     with pytest.raises(RequestError, match="is a state and has no total"):
-        check_counts(bound, ("days", "total"))
+        check_counts([bound], ("days", "total"))
 
 
 def test_counts_carry_their_units_and_rules():

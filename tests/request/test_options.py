@@ -137,7 +137,7 @@ def test_what_is_said_of_one_grid_is_kept_apart(tmp_path):
         ("utc-offset", "5", "is no offset"),
         ("jobs", "0", "no number of workers"),
         ("year-start", "13", "is no month"),
-        ("return-levels", "1", "are no years"),
+        ("return-levels", "1", "are no return periods"),
         ("test-on", "land", "use one of: cell region"),
         ("stamp", "noon", "use one of: start middle end"),
         ("pick", ["p90"], "names no value"),

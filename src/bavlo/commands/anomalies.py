@@ -7,7 +7,7 @@ import numpy as np
 from bavlo.commands.climate_series import PeriodSeries, load_series
 from bavlo.core.stats.anomalies import ranks, spi, zero_share
 from bavlo.core.stats.measures import parse_measure
-from bavlo.core.stats.normals import Base, choose_base, in_years, normals
+from bavlo.core.stats.normals import Base, choose_base, in_years, normals, of_whole_years
 from bavlo.core.stats.windows import windowed
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
@@ -95,7 +95,8 @@ def _one_window(
         _check_window(data)
     combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
     moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
-    found = normals(moved, data.yearly, base, ("mean", "std"), request.climate.smooth)
+    of_base = of_whole_years(moved, data.yearly) if request.climate.whole_years else moved
+    found = normals(of_base, data.yearly, base, ("mean", "std"), request.climate.smooth)
     position = {kind: n for n, kind in enumerate(found.cycle)}
     which = np.array([position[kind] for kind in data.periods.cycle])
     mean, std = found.values["mean"][which], found.values["std"][which]
@@ -107,8 +108,8 @@ def _one_window(
         ranked = ranks(moved[like])
         rank[like], tied[like], of[like] = ranked.rank, ranked.tied, ranked.of
         if request.climate.score == "spi":
-            score[like] = spi(moved[like], base_years[like])
-            zeros[like] = zero_share(moved[like & base_years])
+            score[like] = spi(moved[like], of_base[like & base_years])
+            zeros[like] = zero_share(of_base[like & base_years])
     with np.errstate(invalid="ignore", divide="ignore"):
         percent = np.where(mean != 0, moved / mean * 100, np.nan)
         if request.climate.score != "spi":

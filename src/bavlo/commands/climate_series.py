@@ -11,7 +11,7 @@ import numpy as np
 
 from bavlo import __version__
 from bavlo.commands.series import series
-from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals
+from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals, of_whole_years
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
 from bavlo.errors import InputError, RequestError
@@ -19,14 +19,14 @@ from bavlo.plan.result import TableResult
 from bavlo.regions.read import chosen
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import ClimateRequest, Request
 from bavlo.tables import csv
 from bavlo.tables.table import Table
 
 # Options that mean something once a series is made.
 FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
-    "from-months", "year-start",
+    "from-months", "whole-years", "year-start",
 }  # fmt: skip
 
 
@@ -180,8 +180,10 @@ def _from_table(request: Request, path: Path) -> PeriodSeries:
 
 
 def normals_of(
-    data: PeriodSeries, value: np.ndarray, base: Base, statistics: Sequence[str], smooth: int
+    data: PeriodSeries, climate: ClimateRequest, base: Base, statistics: Sequence[str]
 ) -> Normals:
-    """Normals of series (R, P, M); their columns are regions × measures."""
-    flat = value.transpose(1, 0, 2).reshape(len(data.periods), -1)
-    return normals(flat, data.yearly, base, statistics, smooth)
+    """Normals of series; their columns are regions × measures."""
+    flat = data.value.transpose(1, 0, 2).reshape(len(data.periods), -1)
+    if climate.whole_years:
+        flat = of_whole_years(flat, data.yearly)
+    return normals(flat, data.yearly, base, statistics, climate.smooth)

@@ -16,6 +16,7 @@ from bavlo.core.time.axis import DAY, iso_day
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert
 from bavlo.extremes.arrays import ExtremesArrays
+from bavlo.extremes.bound import applicable_counts
 from bavlo.extremes.by_brick import count_by_bricks
 from bavlo.extremes.by_region import count_regions
 from bavlo.extremes.by_stream import count_by_stream
@@ -125,8 +126,18 @@ def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
             "note": _notes(plan, arrays),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
             "weight": plan.weight,
-        }
+        },
+        _applicable(plan),
     )
+
+
+def _applicable(plan: ExtremesPlan) -> np.ndarray | None:
+    """(conditions, counts) bool which counts apply to which conditions; None for indices."""
+    counts = plan.request.conditions.count
+    if not plan.bound:
+        return None
+    own = [applicable_counts(bound, counts) for bound in plan.bound]
+    return np.array([[name in names for name in counts] for names in own])
 
 
 def about_extremes(

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.stats.normals import NORMAL, Base, YearlyPeriods, normals
+from bavlo.core.stats.normals import NORMAL, Base, YearlyPeriods, normals, of_whole_years
 from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
@@ -136,11 +136,13 @@ class NormalsWork:
     smooth: int
     product: str
     written: tuple[str, ...]
+    whole_years: bool = False
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> np.ndarray:
         """(W, b) normals of the written periods, or (P, b) anomalies of all."""
         value = np.asarray(values["value"])
-        found = normals(value, self.periods, self.base, ("mean", "std"), self.smooth)
+        of_base = of_whole_years(value, self.periods) if self.whole_years else value
+        found = normals(of_base, self.periods, self.base, ("mean", "std"), self.smooth)
         position = {kind: n for n, kind in enumerate(found.cycle)}
         mean, std = found.values["mean"], found.values["std"]
         if self.product == NORMAL:
@@ -170,6 +172,7 @@ def fields_against_normals(
             plan.request.climate.smooth,
             plan.request.gridding.product,
             plan.written.labels,
+            plan.request.climate.whole_years,
         )
         results = engine.by_bricks(ArrayRecords({"value": values}), work)
         for part, found in zip(work.bricks, results, strict=True):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -29,7 +30,7 @@ def normals(request: Request, report: Reporter) -> TableResult:
         return _from_months(request, report)
     data = load_series(request, report)
     base = choose_base(request.climate.base, data.yearly.year)
-    found = normals_of(data, data.value, base, request.climate.statistic, request.climate.smooth)
+    found = normals_of(data, request.climate, base, request.climate.statistic)
     return _result(request, data, base, found, request.climate.statistic)
 
 
@@ -56,7 +57,7 @@ def _from_months(request: Request, report: Reporter) -> TableResult:
             f"leave out ‹combine {data.combine}›",
         )
     base = choose_base(request.climate.base, data.yearly.year)
-    months = normals_of(data, data.value, base, ("mean",), 1)
+    months = normals_of(data, replace(request.climate, smooth=1), base, ("mean",))
     values, years = [], []
     for _, (first, count) in wanted:
         names = [f"{(first - 1 + n) % 12 + 1:02d}" for n in range(count)]

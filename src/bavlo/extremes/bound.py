@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -311,11 +311,31 @@ def percentile_limits(
     return out
 
 
-def check_counts(bound: BoundCondition, counts: tuple[str, ...]) -> None:
-    """A state has no total."""
-    of = bound.tests[0].variable
+def applicable_counts(bound: BoundCondition, counts: tuple[str, ...]) -> tuple[str, ...]:
+    """The counts that apply to a condition: a state has no total."""
+    is_state = bound.tests[0].variable.what.kind == STATE
+    return tuple(name for name in counts if not (COUNTS[name].of_amounts and is_state))
+
+
+def check_counts(bound: Sequence[BoundCondition], counts: tuple[str, ...]) -> list[str]:
+    """What is left out, where a count applies to some conditions only.
+
+    Raises
+    ------
+    RequestError
+        Where it applies to none.
+    """
+    left_out = []
     for name in counts:
-        if COUNTS[name].of_amounts and of.what.kind == STATE:
+        without = [each for each in bound if name not in applicable_counts(each, counts)]
+        if without and len(without) == len(bound):
+            of = without[0].tests[0].variable
             raise RequestError(
                 "count", f"{of.name} is a state and has no {name}", "use excess for degree days"
             )
+        left_out += [
+            f"{name} is left out of '{each.condition}': {each.tests[0].variable.name} is a state "
+            f"and has no {name}"
+            for each in without
+        ]
+    return left_out

@@ -232,9 +232,10 @@ def _bound_conditions(
     for each in bound:
         if plan.request.measuring.unit is not None:
             check_output_unit(plan.request.measuring.unit, each.tests[0].variable)
-        check_counts(each, asked.count)
         if each.condition.has_percentiles:
             report.note(f"{each.condition}: percentiles of {plan.base}, without a bootstrap")
+    for text in check_counts(bound, asked.count):
+        report.warn(text)
     return bound
 
 

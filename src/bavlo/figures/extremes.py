@@ -199,16 +199,17 @@ def draw_levels(table: Table, title: str, base: Base | None = None, highest: Any
     years = table.labels("years")
     x = np.array(years, np.float64)
     level, lower, upper = (table.full(name) for name in ("value", "lower", "upper"))
-    if x.size < 2:
-        raise RequestError("return_levels", "one return period makes no curve", "ask for several")
     with styled():
         figure, panels = panel_grid(table.labels("region"))
         for r, axes in enumerate(panels):
             first = r == 0
-            axes.fill_between(
-                x, lower[r], upper[r], color=BAND, linewidth=0, label="95 %" if first else None
-            )
-            axes.plot(x, level[r], color=LINES[0], label="GEV" if first else None)
+            band, line = ("95 %", "GEV") if first else ("", "")
+            if x.size > 1:
+                axes.fill_between(x, lower[r], upper[r], color=BAND, linewidth=0, label=band)
+                axes.plot(x, level[r], color=LINES[0], label=line)
+            else:  # one return period is a point with its interval
+                axes.vlines(x, lower[r], upper[r], color=BAND, linewidth=6, label=band)
+                axes.plot(x, level[r], "o", color=LINES[0], label=line)
             name = table.labels("region")[r]
             if highest is not None and highest.values[name].size:
                 axes.plot(
@@ -236,4 +237,4 @@ def _log_years(axes: Axes, x: np.ndarray) -> None:
     axes.xaxis.set_major_locator(FixedLocator(ticks))
     axes.xaxis.set_minor_locator(NullLocator())
     axes.set_xticklabels([str(year) for year in ticks])
-    axes.set_xlim(1, x.max())
+    axes.set_xlim(1, x.max() if x.size > 1 else x.max() * 2)

@@ -43,7 +43,7 @@ def empty_rows(table: Table) -> list[str]:
         "not": "values that are not defined",
     }
     notes = table.column("note")
-    noted = np.flatnonzero(notes != "")
+    noted = np.flatnonzero((notes != "") & np.isnan(table.column("value")))
     empty = Counter(reasons.get(notes[n].split()[0], "too few steps") for n in noted)
     if empty:
         why = ", ".join(f"{n} for {reason}" for reason, n in sorted(empty.items()))

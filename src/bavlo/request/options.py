@@ -312,6 +312,8 @@ OPTIONS: tuple[Option, ...] = (
            "running mean over daily normals, centred and circular", "none"),
     Option("score", "climate.score", "KIND", "standard|spi", "standard", "anomalies", "time",
            "standard (anomaly / std of the base) or spi, the standardised precipitation index"),
+    Option("whole-years", "climate.whole_years", "", "", False, "normals anomalies grid", "time",
+           "normals only of years all of whose periods are whole"),
     Option("from-months", "climate.from_months", "", "", False, "normals", "time",
            "normals of seasons and years from the normals of their months, as WMO makes them"),
     Option("as", "gridding.product", "KIND", "|bavlo.core.stats.normals:PRODUCTS", "value",

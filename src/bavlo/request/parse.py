@@ -172,7 +172,12 @@ def years(text: str, field: str) -> tuple[int, ...]:
     """Whole numbers of years with commas between them."""
     numbers = [n.strip() for n in text.split(",") if n.strip()]
     if not numbers or not all(n.isdigit() and 2 <= int(n) <= 10000 for n in numbers):
-        raise RequestError(field, f"'{text}' are no years", "give 2,10,50,100")
+        raise RequestError(
+            field,
+            f"'{text}' are no return periods: these are whole years from 2 on, since every year is "
+            "at least as high as its own highest value",
+            "give 2,10,50,100",
+        )
     return tuple(sorted({int(n) for n in numbers}))
 
 

@@ -124,6 +124,7 @@ class ClimateRequest:
     smooth: int
     score: str
     from_months: bool
+    whole_years: bool
 
 
 @dataclass(frozen=True)

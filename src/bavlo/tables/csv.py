@@ -18,6 +18,7 @@ from bavlo.tables.table import Column, Table, text_column
 
 RISKY = ("=", "+", "-", "@")
 ESCAPE = "'"
+OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 SELDOM = 8  # rows for each of what repeats
 SAMPLE = 1024  # numbers that tell whether a column repeats a few
 
@@ -38,7 +39,7 @@ def write(table: Table, file: IO[str]) -> None:
         else column
         for column in table.columns
     ]
-    together = Table(table.name, table.axes, tuple(_neighbours(columns, table.axes)))
+    together = Table(table.name, table.axes, tuple(_neighbours(columns, table.axes)), table.kept)
     for chunk in together.chunks():
         texts = [
             values if _seldom(column.axes, table.axes) else _texts(values)
@@ -167,22 +168,38 @@ def read(path: Path) -> Table:
     places = {axis: _places(schema, axis, texts, len(rows)) for axis in axes}
     names = {axis: list(dict.fromkeys(places[axis])) for axis in axes}
     shape = tuple(len(names[axis]) for axis in axes)
-    if int(np.prod(shape)) != len(rows):
+    position = tuple(
+        np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in places[axis]])
+        for axis in axes
+    )
+    present = np.zeros(shape, bool)
+    present[position] = True
+    kept = _kept(schema, present)
+    if not (present.all() or kept is not None) or int(present.sum()) != len(rows):
         raise InputError(
             path,
             f"its {len(rows)} rows are not "
             + " × ".join(f"{n} {axis}s" for n, axis in zip(shape, axes, strict=True)),
             "give one whole table",
         )
-    position = tuple(
-        np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in places[axis]])
-        for axis in axes
-    )
-    arrangement = _Arrangement(axes, shape, position)
+    arrangement = _Arrangement(axes, shape, position, kept)
     columns = (
         _column(path, key, texts[key], arrangement, is_text=schema.is_text(key)) for key in header
     )
-    return Table(schema.name, dict(zip(axes, shape, strict=True)), tuple(columns))
+    return Table(schema.name, dict(zip(axes, shape, strict=True)), tuple(columns), kept)
+
+
+def _kept(schema: TableSchema, present: np.ndarray) -> Column | None:
+    """The pairs of axes that have rows, where some have none and the schema allows that."""
+    sparse = [schema.axes.index(axis) for axis in schema.sparse]
+    if present.all() or not sparse:
+        return None
+    others = tuple(n for n in range(present.ndim) if n not in sparse)
+    pairs = present.any(axis=others, keepdims=True)
+    if (present != pairs).any():
+        return None
+    shape = [present.shape[n] for n in sparse]
+    return Column("", schema.sparse, pairs.reshape(shape).astype(float))
 
 
 def _places(schema: TableSchema, axis: str, texts: Mapping[str, list[str]], rows: int) -> list[str]:
@@ -198,6 +215,21 @@ class _Arrangement:
     axes: tuple[str, ...]
     shape: tuple[int, ...]
     position: tuple[np.ndarray, ...]
+    kept: Column | None
+
+    def fill(self, key: str, values: np.ndarray) -> None:
+        """Give pairs without rows what stands in a row beside them, so that columns stay short."""
+        if self.kept is None or key in OF_A_ROW:
+            return
+        along = [self.axes.index(axis) for axis in self.kept.axes]
+        view = np.moveaxis(values, along, (-2, -1))
+        present = self.kept.values > 0
+        for one, row in enumerate(present):
+            for other in np.flatnonzero(~row).tolist():
+                beside = (one, int(row.argmax()))
+                if key == self.kept.axes[1]:
+                    beside = (int(present[:, other].argmax()), other)
+                view[..., one, other] = view[..., beside[0], beside[1]]
 
 
 def _column(
@@ -219,6 +251,7 @@ def _column(
             values[rows.position] = [float(text) if text else np.nan for text in texts]
         except ValueError as error:
             raise InputError(path, f"column {key}: {error}", "repair the table") from error
+    rows.fill(key, values)
     kept = list(rows.axes)
     for axis in rows.axes:
         if axis == key:

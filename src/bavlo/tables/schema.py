@@ -65,6 +65,8 @@ class TableSchema:
         number of the row.
     shown
         The column that a map shows where nobody names one.
+    sparse
+        Axes of whose pairs some may have no rows.
     """
 
     name: str
@@ -73,6 +75,7 @@ class TableSchema:
     known_by: str
     axis_columns: Mapping[str, str] = field(default_factory=dict)
     shown: str = "value"
+    sparse: tuple[str, ...] = ()
 
     def column(self, name: str) -> ColumnSchema | None:
         """A column by its name; None where the table has none of that name."""
@@ -83,7 +86,7 @@ class TableSchema:
         column = self.column(name)
         return column is not None and column.kind == TEXT
 
-    def table(self, values: Mapping[str, Any]) -> Table:
+    def table(self, values: Mapping[str, Any], kept: np.ndarray | None = None) -> Table:
         """A table of these columns, in the order of the schema.
 
         Parameters
@@ -91,6 +94,8 @@ class TableSchema:
         values
             By name of the column: texts or numbers along its axes, or one value for all rows.
             Optional columns that are None or not given are left out.
+        kept : bool
+            Along the sparse axes, which of their pairs have rows; None for all.
         """
         columns: list[Column] = []
         sizes: dict[str, int] = {}
@@ -101,7 +106,11 @@ class TableSchema:
             built = _column(column, given)
             columns.append(built)
             sizes.update(zip(built.axes, np.shape(built.values), strict=True))
-        return Table(self.name, {axis: sizes.get(axis, 1) for axis in self.axes}, tuple(columns))
+        only = None
+        if kept is not None and not kept.all():
+            only = Column("", self.sparse, kept.astype(float))
+        axes = {axis: sizes.get(axis, 1) for axis in self.axes}
+        return Table(self.name, axes, tuple(columns), only)
 
 
 def _column(schema: ColumnSchema, given: Any) -> Column:
@@ -222,6 +231,7 @@ EXTREMES = TableSchema(
         """,
     ),
     known_by="tested_on",
+    sparse=("condition", "count"),
 )
 NORMALS = TableSchema(
     "normals",

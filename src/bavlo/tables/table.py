@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -55,14 +56,25 @@ class Table:
         Length of each axis.
     columns
         In the order of the header.
+    kept
+        Along some axes, 1 where there are rows and 0 where there are none; None where there are
+        everywhere.
     """
 
     name: str
     axes: dict[str, int]
     columns: tuple[Column, ...]
+    kept: Column | None = None
 
     def __len__(self) -> int:
+        if self._numbers is not None:
+            return int(self._numbers.size)
         return int(np.prod(list(self.axes.values()), dtype=np.int64))
+
+    @cached_property
+    def _numbers(self) -> np.ndarray | None:
+        """Where the rows stand among those that all axes together would make; None for all."""
+        return None if self.kept is None else np.flatnonzero(self._along_all(self.kept))
 
     @property
     def header(self) -> list[str]:
@@ -72,6 +84,8 @@ class Table:
     def rows(self, first: int, last: int) -> list[np.ndarray]:
         """Columns of the rows `first` to `last` (excluded), each as a flat array."""
         number = np.arange(first, min(last, len(self)))
+        if self._numbers is not None:
+            number = self._numbers[number]
         position = dict(
             zip(self.axes, np.unravel_index(number, tuple(self.axes.values())), strict=True)
         )
@@ -90,13 +104,17 @@ class Table:
 
     def take(self, axis: str, keep: np.ndarray | Sequence[int]) -> Table:
         """The table with only some places of an axis."""
-        columns = tuple(
-            Column(c.name, c.axes, np.take(c.values, np.asarray(keep, int), c.axes.index(axis)))
-            if axis in c.axes
-            else c
-            for c in self.columns
+
+        def taken(column: Column) -> Column:
+            if axis not in column.axes:
+                return column
+            values = np.take(column.values, np.asarray(keep, int), column.axes.index(axis))
+            return Column(column.name, column.axes, values)
+
+        kept = None if self.kept is None else taken(self.kept)
+        return Table(
+            self.name, {**self.axes, axis: len(keep)}, tuple(map(taken, self.columns)), kept
         )
-        return Table(self.name, {**self.axes, axis: len(keep)}, columns)
 
     def where(self, name: str, value: str) -> Table:
         """The table of one value of an axis, or of the rows that have it where it is no axis."""
@@ -123,11 +141,16 @@ class Table:
         return list(np.broadcast_to(first, self.axes[axis]).tolist())
 
     def full(self, name: str) -> np.ndarray:
-        """One column along all axes."""
-        return self.column(name).reshape(tuple(self.axes.values()))
+        """One column along all axes, also where there are no rows."""
+        column = self.columns[self.header.index(name)]
+        return self._along_all(column).reshape(tuple(self.axes.values()))
 
     def column(self, name: str) -> np.ndarray:
         """One column with a value for every row."""
-        column = self.columns[self.header.index(name)]
+        values = self._along_all(self.columns[self.header.index(name)])
+        return values if self._numbers is None else values[self._numbers]
+
+    def _along_all(self, column: Column) -> np.ndarray:
+        """A column with a value for every place of all axes, flat."""
         shape = [self.axes[axis] if axis in column.axes else 1 for axis in self.axes]
         return np.broadcast_to(column.values.reshape(shape), tuple(self.axes.values())).ravel()

@@ -100,15 +100,15 @@ def zero_share(values: np.ndarray) -> np.ndarray:
         return np.asarray(np.sum(values == 0, axis=0) / np.sum(~np.isnan(values), axis=0))
 
 
-def spi(values: np.ndarray, in_base: np.ndarray) -> np.ndarray:
+def spi(values: np.ndarray, base: np.ndarray) -> np.ndarray:
     """Standardised precipitation index of one period of the year.
 
     Parameters
     ----------
     values : (N, K) float64
         Totals of that period in every year, NaN where not complete.
-    in_base : (N,) bool
-        The years that the distribution is fitted to.
+    base : (B, K) float64
+        Those of the base years, that the distribution is fitted to.
 
     Returns
     -------
@@ -117,7 +117,6 @@ def spi(values: np.ndarray, in_base: np.ndarray) -> np.ndarray:
         and q the share of zeros; within ±3; NaN under 10 non-zero base values (McKee et al. 1993;
         WMO-No. 1090).
     """
-    base = values[in_base]
     valid = ~np.isnan(base)
     positive = np.where(valid & (base > 0), base, np.nan)
     non_zero = np.sum(~np.isnan(positive), axis=0)

@@ -95,6 +95,26 @@ def parse_statistic(name: str) -> str:
     )
 
 
+def of_whole_years(values: np.ndarray, periods: YearlyPeriods) -> np.ndarray:
+    """Values of the years of which all periods have one; NaN in all others.
+
+    Parameters
+    ----------
+    values : (P, K) float64
+        K series, NaN where a period is not complete.
+
+    Returns
+    -------
+    values : (P, K) float64
+    """
+    kinds = set(periods.cycle) - {LEAP_DAY}
+    counts = np.array([kind != LEAP_DAY for kind in periods.cycle])
+    years, at = np.unique(periods.year, return_inverse=True)
+    present = np.zeros((years.size, values.shape[1]))
+    np.add.at(present, at, (~np.isnan(values)) & counts[:, None])
+    return np.where(present[at] >= len(kinds), values, np.nan)
+
+
 def normals(
     values: np.ndarray,
     periods: YearlyPeriods,

@@ -27,8 +27,11 @@ TOKEN = re.compile(
 MOST_DEPTH = 100
 REMEDY = "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2"
 FUNCTIONS = ("mean", "min", "max", "std", "median")
-STEP, CELL, REGION = "step", "cell", "region"
-MAKE_ON = (STEP, CELL, REGION)  # at which stage a formula is worked out
+STEP = "step"
+CELL = "cell"
+REGION = "region"
+# At which stage a formula is worked out.
+MAKE_ON = (STEP, CELL, REGION)
 
 
 @dataclass(frozen=True)

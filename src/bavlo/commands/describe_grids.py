@@ -26,7 +26,7 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.grids.source import CellSelection, GridSource, is_climatology, where, whole
 from bavlo.plan.accumulations import accumulated_text, differenced
-from bavlo.plan.grids import no_unit_text
+from bavlo.plan.grids import named_codes, no_unit_text
 from bavlo.plan.inspection import look_for_marks, perhaps_text
 from bavlo.plan.wording import some_of
 from bavlo.request.reporter import SilentReporter
@@ -51,6 +51,8 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         what = quantity(source.variable, where(source))
     elif question := accumulated_text(source, what):
         doubts.append("; ".join(question))
+    source = named_codes(source, what)
+    what = quantity(source.variable, where(source))
     facts.append(("kind", _kind_text(source)))
     if not variable.unit and what.kind == STATE:
         doubts.append(no_unit_text(variable))
@@ -96,7 +98,7 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
 
 def _whole_codes(source: GridSource, kind: str) -> bool:
     """Whether a grid without time or unit holds a few whole numbers only."""
-    if source.time is not None or source.variable.unit or kind != STATE:
+    if source.time is not None or source.variable.unit or kind not in (STATE, NOT_TOLD):
         return False
     values = source.read(0, 1, whole(source.layout.shape))
     valid = values[~np.isnan(values)]
@@ -157,7 +159,9 @@ def _kind_text(source: GridSource) -> str:
         NOT_TOLD: "steps are combined once ‹kind amount› or ‹kind state› says so",
         CLASS: "codes that are never averaged; use ‹measure shares› or majority",
     }.get(what.kind, "steps are averaged, weighted by their length")
-    if source.time is None and what.kind in (AMOUNT, RATE, STATE, NOT_TOLD):
+    if what.kind == NOT_TOLD and not what.unit:
+        does = "averaged or added up once ‹kind class›, ‹kind count› or ‹kind state› says so"
+    elif source.time is None and what.kind in (AMOUNT, RATE, STATE, NOT_TOLD):
         does = "one value a cell, averaged over regions"
     told = what.why if what.kind == NOT_TOLD else f"told by {what.why}"
     return f"{what.kind} ({told}): {does}"

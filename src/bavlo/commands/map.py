@@ -13,9 +13,10 @@ from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
-from bavlo.core.values.kinds import quantity
+from bavlo.core.values.kinds import Variable, quantity
 from bavlo.errors import InputError, RequestError
 from bavlo.figures.maps import GridWindow, MapContent
+from bavlo.figures.style import class_colour
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
 from bavlo.plan.inspection import inspected
@@ -200,6 +201,17 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         _window(source, chosen),
         crs == LONLAT,
         about_zero,
+        _categories(variable),
+    )
+
+
+def _categories(variable: Variable) -> tuple[tuple[int, str, str], ...]:
+    """Code, name and colour of each class; the file's colours where it has them."""
+    colours, names = dict(variable.colours), dict(variable.flags)
+    codes = sorted(names) or sorted(colours)
+    return tuple(
+        (code, names.get(code, str(code)), colours.get(code, class_colour(n)))
+        for n, code in enumerate(codes)
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -13,7 +13,16 @@ import shapely
 
 from bavlo.errors import RequestError
 from bavlo.figures.panels import WIDTH, set_words
-from bavlo.figures.style import HATCH, INK, MISSING, colour_scale, scale_for, shortened, styled
+from bavlo.figures.style import (
+    HATCH,
+    INK,
+    MISSING,
+    OTHER_CLASS,
+    colour_scale,
+    scale_for,
+    shortened,
+    styled,
+)
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -65,6 +74,8 @@ class MapContent:
         Whether the coordinates are longitude and latitude.
     about_zero
         Whether values are anomalies.
+    categories
+        Code, name and colour of each class, where cells hold class codes.
     """
 
     title: str
@@ -77,6 +88,7 @@ class MapContent:
     grid: GridWindow | None
     lonlat: bool
     about_zero: bool
+    categories: tuple[tuple[int, str, str], ...] = ()
 
 
 def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
@@ -147,10 +159,18 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     count = len(content.panels)
     if count > MOST_PANELS:
         raise RequestError("period", f"{count} maps do not fit one page", "choose fewer periods")
+    from matplotlib.colors import to_rgba
+
+    if content.categories:
+        content = _by_category(content)
     coloured = content.values if content.values is not None else _grid_of(content).values
-    limits = class_limits(coloured, classes, about_zero=content.about_zero)
-    scale = scale_for(content.unit, about_zero=content.about_zero)
-    colours = scale(_positions(limits, about_zero=content.about_zero))
+    if content.categories:
+        limits = np.arange(len(content.categories) + 1) - 0.5
+        colours = np.array([to_rgba(colour) for _, _, colour in content.categories])
+    else:
+        limits = class_limits(coloured, classes, about_zero=content.about_zero)
+        scale = scale_for(content.unit, about_zero=content.about_zero)
+        colours = scale(_positions(limits, about_zero=content.about_zero))
     extent = _extent(content)
     columns, rows, height = _arrangement(count, extent, content.lonlat)
     with styled():
@@ -184,6 +204,17 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         )
         _legend(figure, content, limits, colours, coloured)
     return figure
+
+
+def _by_category(content: MapContent) -> MapContent:
+    """The map with cells numbered by the classes that are on it."""
+    grid = _grid_of(content)
+    codes = np.unique(grid.values[np.isfinite(grid.values)])
+    known = {code: (name, colour) for code, name, colour in content.categories}
+    shown = tuple((int(code), *known.get(int(code), (f"{code:g}", OTHER_CLASS))) for code in codes)
+    number = np.searchsorted(codes, grid.values).astype(np.float64)
+    number[~np.isfinite(grid.values)] = np.nan
+    return replace(content, grid=replace(grid, values=number), categories=shown)
 
 
 def _grid_of(content: MapContent) -> GridWindow:
@@ -363,15 +394,19 @@ def _legend(
 ) -> None:
     from matplotlib.patches import Patch
 
-    digits = _digits(limits)
-    texts = [
-        f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
-        for low, high in itertools.pairwise(limits.tolist())
-    ]
+    texts = [shortened(name, 24) for _, name, _ in content.categories]
+    if not texts:
+        digits = _digits(limits)
+        texts = [
+            f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
+            for low, high in itertools.pairwise(limits.tolist())
+        ]
     patches = [
         Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)
         for colour, text in zip(colours, texts, strict=True)
-    ][::-1]
+    ]
+    if not content.categories:
+        patches = patches[::-1]  # the highest values stand at the top
     if content.values is not None and np.isnan(coloured).any():
         patches.append(
             Patch(facecolor=MISSING, edgecolor=HATCH, hatch="////", linewidth=0, label="no value")

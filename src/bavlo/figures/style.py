@@ -21,6 +21,18 @@ LINES = (
     "#9c2f4a",
     "#6b7780",
 )
+# Further colours for classes, of which there may be more than lines.
+MORE_CLASSES = (
+    "#a9c79b",
+    "#e7c6a5",
+    "#b9a7cf",
+    "#7d8f3c",
+    "#3d7f86",
+    "#e39a8a",
+    "#5d4a3a",
+    "#d8d38b",
+)
+OTHER_CLASS = "#b8bec3"  # of codes that nothing names
 INK = "#20262b"
 FAINT = "#d9dde0"
 ABOVE, BELOW = "#2f7fa8", "#c2703d"  # wet and dry; the other way round for warm and cold
@@ -71,6 +83,12 @@ def scale_for(unit: str, *, about_zero: bool) -> Any:
     if about_zero:
         return colour_scale("anomaly", DRY_TO_WET[::-1] if warm else DRY_TO_WET)
     return colour_scale("value", WARM if warm else WET)
+
+
+def class_colour(number: int) -> str:
+    """The colour of a class that its file gives none."""
+    colours = LINES + MORE_CLASSES
+    return colours[number % len(colours)]
 
 
 @contextmanager

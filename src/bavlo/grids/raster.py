@@ -15,12 +15,13 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, SECOND, to_instant
-from bavlo.core.values.kinds import Variable
+from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
@@ -51,6 +52,9 @@ NOT_GRIDS = {
     "BIGGIF",
     "VRT",
 }
+
+# What fields of an attribute table are used for, as GDAL numbers it.
+NAME_USAGE, CODE_USAGES = "2", ("5", "3")
 
 _local = threading.local()  # GDAL files belong to the thread that opened them
 
@@ -370,14 +374,63 @@ def _variable(path: Path, data: Any, element: str) -> Variable:
     unit = next((u for u in data.units if u), None) or tags.get("units") or ""
     if data.driver == "GRIB":
         unit = _grib_unit(tags.get("GRIB_UNIT", unit))
+    names, colours = _categories(path), _colours(data)
+    evidence = "category names" if names else "colour table" if colours else ""
     return Variable(
         str(name),
         str(unit),
         str(tags.get("standard_name", "")),
         str(tags.get("long_name", "")),
         str(tags.get("cell_methods", "")),
+        names,
         difference="difference" in str(tags.get("units_metadata", "")),
+        kind=CLASS if evidence else "",
+        kind_evidence=evidence,
+        colours=colours,
     )
+
+
+def _colours(data: Any) -> tuple[tuple[int, str], ...]:
+    """The colour table of the first band, as `#rrggbb`; empty where it has none."""
+    if np.dtype(data.dtypes[0]).kind not in "iu":
+        return ()
+    try:
+        table = data.colormap(1)
+    except ValueError:
+        return ()
+    return tuple((int(n), f"#{r:02x}{g:02x}{b:02x}") for n, (r, g, b, _) in sorted(table.items()))
+
+
+def _categories(path: Path) -> tuple[tuple[int, str], ...]:
+    """Names of class codes in the file that the raster library keeps beside a raster, if any."""
+    beside = path.with_name(f"{path.name}.aux.xml")
+    if addresses.url_of(path) is not None or not beside.is_file():
+        return ()
+    try:
+        band = ElementTree.parse(beside).find("PAMRasterBand")
+    except ElementTree.ParseError as error:
+        raise InputError(beside, f"is no XML ({error})", "repair it, or take it away") from error
+    if band is None:
+        return ()
+    listed = [category.text or "" for category in band.iterfind("CategoryNames/Category")]
+    if any(listed):
+        return tuple((n, text) for n, text in enumerate(listed) if text)
+    table = band.find("GDALRasterAttributeTable")
+    return () if table is None else _attribute_table(table)
+
+
+def _attribute_table(table: ElementTree.Element) -> tuple[tuple[int, str], ...]:
+    """Codes and names of a raster attribute table."""
+    usages = [field.findtext("Usage", "") for field in table.iterfind("FieldDefn")]
+    if NAME_USAGE not in usages or not set(usages) & set(CODE_USAGES):
+        return ()
+    code = next(n for n, usage in enumerate(usages) if usage in CODE_USAGES)
+    name, found = usages.index(NAME_USAGE), []
+    for row in table.iterfind("Row"):
+        texts = [cell.text or "" for cell in row.iterfind("F")]
+        with contextlib.suppress(ValueError, IndexError):
+            found.append((int(float(texts[code])), texts[name]))
+    return tuple(found)
 
 
 def _grib_unit(text: str) -> str:

@@ -9,10 +9,10 @@ from bavlo.core.stats.normals import PERCENT
 from bavlo.core.time.axis import DAY, TimeAxis
 from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
-from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
+from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.errors import RequestError
-from bavlo.grids.source import GridSource
+from bavlo.grids.source import GridSource, where
 from bavlo.request.request import Request, TimeRequest
 
 
@@ -22,6 +22,8 @@ def check_measures(
     """Refuse measures that make no sense for what the grid holds."""
     held = f"{source.variable.name} ({what.kind}{f', {what.unit}' if what.unit else ''})"
     for measure in measures:
+        if what.kind == NOT_TOLD and not what.unit and not measure.of_classes:
+            raise RequestError(where(source), *codes_text(source.variable))
         if what.kind == CLASS and not measure.of_classes:
             raise RequestError(
                 "measure",

@@ -24,7 +24,7 @@ from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.formula import REGION
-from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
+from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 from bavlo.grids.open import open_grid
@@ -122,6 +122,8 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     if request.gridding.onto is not None:
         if what.kind == CLASS:
             raise RequestError("onto", "class codes are not averaged", "leave it out")
+        if what.kind == NOT_TOLD and not what.unit:
+            raise RequestError(where(source), *codes_text(source.variable))
         target = open_grid((request.gridding.onto,)).layout
         onto = target, regrid_onto(layout, target)
     yearly = YearlyPeriods.of(periods.axis)

@@ -11,6 +11,7 @@ from bavlo.core.values.formula import CELL, STEP
 from bavlo.core.values.kinds import (
     ACCUMULATED,
     AMOUNT,
+    NOT_TOLD,
     STATE,
     Quantity,
     Variable,
@@ -21,10 +22,11 @@ from bavlo.core.values.kinds import (
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
+from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
-from bavlo.plan.inspection import inspected
+from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.made import period_grid
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -102,10 +104,19 @@ def settled(source: GridSource, report: Reporter) -> GridSource:
         amount = Quantity(AMOUNT, source.variable.unit, source.variable.unit, "")
         return differenced(inspected(source, amount, report), report)
     what = quantity(source.variable, where(source))
-    source = inspected(source, what, report)
+    source = named_codes(inspected(source, what, report), what)
     question = accumulated_text(source, what)
     if question is not None:
         raise InputError(where(source), *question)
+    return source
+
+
+def named_codes(source: GridSource, what: Quantity) -> GridSource:
+    """A grid of a few whole numbers without unit, whose kind nothing tells; any other as it is."""
+    if isinstance(source, JoinedGrid | TiledGrid) and holds_codes(source, what):
+        evidence = "a few whole numbers without unit"
+        variable = replace(source.variable, kind=NOT_TOLD, kind_evidence=evidence)
+        return replace(source, variable=variable)
     return source
 
 

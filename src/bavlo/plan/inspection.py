@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bavlo.core.values.kinds import CLASS, Quantity
+from bavlo.core.values.kinds import CLASS, STATE, Quantity
 from bavlo.core.values.missing import (
     Mark,
     count_marks,
@@ -26,6 +26,7 @@ from bavlo.grids.urls import url_of
 from bavlo.request.reporter import Reporter
 
 STEPS_LOOKED_AT = 12
+MOST_CODES = 64  # different whole numbers that may be class codes
 SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 # Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
 SMALL_SIDE = 16
@@ -204,6 +205,24 @@ def _marked(source: JoinedGrid, what: Quantity, found: Inspection) -> tuple[Grid
             )
         files.append(file.packed(replace(packings[key], where=str(file.path))))
     return tuple(files)
+
+
+def holds_codes(source: GridSource, what: Quantity) -> bool:
+    """Whether a grid may hold class codes: a few whole numbers, stored as such, without unit."""
+    variable = source.variable
+    if what.kind != STATE or variable.unit or variable.kind or url_of(source.files[0].path):
+        return False
+    if not all(file.dtype.kind in "iu" and file.packing.is_plain for file in source.files):
+        return False
+    steps = 1 if source.time is None else len(source.time)
+    found = np.zeros(0)
+    for step in dict.fromkeys((0, steps // 2, steps - 1)):
+        for cells in squares(source):
+            block = source.read(step, step + 1, cells)
+            found = np.union1d(found, block[~np.isnan(block)])
+            if found.size > MOST_CODES:
+                return False
+    return bool(found.size)
 
 
 def certain_text(mark: Mark, found: Inspection) -> str:

@@ -22,6 +22,10 @@ STAYS = re.compile(
 # Words that leave it open what a depth is, whatever falls is in the name too.
 LEAVES_OPEN = re.compile(r"\b(snow|snowpack|content|storage|moisture|vapou?r|longest|since)\b")
 
+# A number of days adds up; the longest run of days and days since something do not.
+NUMBER_OF_DAYS = re.compile(r"\bnumber of\b.*\bdays\b|\bdays? count\b|\bcount of days\b")
+NO_NUMBER_OF_DAYS = re.compile(r"\b(longest|consecutive|since)\b")
+
 ADDED_UP = re.compile(r"\btime\s*:\s*sum\b")
 
 # What is left of days or hours that were averaged or picked; a mean over years is a normal.
@@ -49,6 +53,15 @@ def stays(standard_name: str) -> bool:
     """Whether a CF standard name is one of water that is there, as snow or soil moisture are."""
     words = words_of(standard_name)
     return bool(STAYS.search(words)) and not FALLS.search(words)
+
+
+def number_of_days(names: tuple[str, ...]) -> str:
+    """The name that says that days are a number of days; empty for none."""
+    words = [words_of(text) for text in names]
+    if any(NO_NUMBER_OF_DAYS.search(text) for text in words):
+        return ""
+    pairs = zip(names, words, strict=True)
+    return next((name for name, text in pairs if NUMBER_OF_DAYS.search(text)), "")
 
 
 def left_open(names: tuple[str, ...]) -> str:

@@ -10,7 +10,14 @@ import numpy as np
 from bavlo.core.time.axis import DAY, SECOND, TimeAxis
 from bavlo.core.time.periods import PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
-from bavlo.core.values.evidence import ADDED_UP, NOT_ADDED_UP, left_open, name_of_water, stays
+from bavlo.core.values.evidence import (
+    ADDED_UP,
+    NOT_ADDED_UP,
+    left_open,
+    name_of_water,
+    number_of_days,
+    stays,
+)
 from bavlo.core.values.units import (
     CALENDAR_RATE,
     MM,
@@ -29,6 +36,8 @@ COUNT, CLASS = "count", "class"
 ACCUMULATED = "accumulated"  # amounts since a beginning, of which differences are taken
 
 NOT_TOLD = "not told"  # a depth that may be an amount of its step or a state
+
+DAYS = ("days", "day", "d")
 
 COUNTED = re.compile(
     r"^(people|persons?|inhabitants?|individuals|households?|counts?|heads?|animals)( per cell)?$",
@@ -59,6 +68,8 @@ class Variable:
         `units_metadata`).
     kind, kind_evidence
         Its kind where somebody said it, or it was made of others, and by what that is known.
+    colours
+        Colours of class codes, as `#rrggbb`.
     """
 
     name: str
@@ -70,6 +81,7 @@ class Variable:
     difference: bool = False
     kind: str = ""
     kind_evidence: str = ""
+    colours: tuple[tuple[int, str], ...] = ()
 
     @property
     def title(self) -> str:
@@ -131,9 +143,22 @@ def quantity(variable: Variable, where: object) -> Quantity:
             return Quantity(RATE, text, MM, f"unit {text} and name {water}")
         if re.match(r"mm\b|kg\b|millimet|inch", text):
             return Quantity(RATE, text, MM, f"unit {text}")
+    if text in DAYS:
+        return _days(variable)
     if depth_factor(text) is not None:
         return _depth(variable)
     return Quantity(STATE, text, "", f"unit {text}")
+
+
+def _days(variable: Variable) -> Quantity:
+    """The kind of days, which add up only where they are a number of days."""
+    names = (variable.standard_name, variable.long_name, variable.name)
+    counted = number_of_days(names)
+    if counted:
+        return Quantity(AMOUNT, variable.unit, variable.unit, f"unit days and name {counted}")
+    if ADDED_UP.search(variable.cell_methods):
+        return Quantity(AMOUNT, variable.unit, variable.unit, "cell_methods time: sum")
+    return Quantity(NOT_TOLD, variable.unit, "", "only unit days")
 
 
 def _depth(variable: Variable) -> Quantity:
@@ -161,6 +186,8 @@ def _depth(variable: Variable) -> Quantity:
 
 
 def _depth_total(unit: str) -> str:
+    if not unit or depth_factor(unit) is None:
+        return unit
     return unit if read_unit(unit, "").is_convertible(MM) else MM
 
 
@@ -237,6 +264,8 @@ def check_told(what: Quantity, variable: Variable, where: object) -> None:
     ------
     RequestError
     """
+    if what.kind == NOT_TOLD and not what.unit:
+        raise RequestError(str(where), *codes_text(variable))
     if what.kind == NOT_TOLD:
         raise RequestError(
             str(where),
@@ -244,6 +273,16 @@ def check_told(what: Quantity, variable: Variable, where: object) -> None:
             f"or a state ({what.why})",
             "say ‹kind amount› to add steps up, or ‹kind state› to average them",
         )
+
+
+def codes_text(variable: Variable) -> tuple[str, str]:
+    """The question what whole numbers without unit are, and how to answer it."""
+    return (
+        f"nothing tells whether {variable.name}, a few whole numbers without unit, holds class "
+        "codes, counts or a state",
+        "say ‹kind class› to measure shares or majority, ‹kind count› to add cells up, or "
+        "‹kind state› to average",
+    )
 
 
 def suggested_unit(variable: Variable) -> str:

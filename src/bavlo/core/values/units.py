@@ -12,7 +12,11 @@ from bavlo.errors import RequestError, setting
 
 MM = "mm"
 
-CALENDAR_RATE = re.compile(r"\s*(?:/\s*|\bper\s+)?\b(months?|mon|mo|years?|yrs?|a)\b\s*(-1|\^-1)?$")
+CALENDAR_RATE = re.compile(
+    r"\s*(?:/\s*|\bper\s+)?\b(months?|mon|mo|years?|yrs?|a|dekads?|dek|pentads?)\b\s*(-1|\^-1)?$"
+)
+# A mean length in days, to judge whether a rate is plausible; sums count calendar time.
+MEAN_DAYS = {"day": 1.0, "pentad": 5.07, "dekad": 10.1, "month": 30.4, "year": 365.2}
 
 
 def read_unit(text: str, where: object) -> cf_units.Unit:
@@ -53,11 +57,12 @@ def depth_factor(text: str) -> float | None:
 
 @lru_cache(maxsize=256)
 def rate_parts(text: str) -> tuple[float, str] | None:
-    """(mm, per what) of a rate of water: per "day", or per mean calendar "month" or "year"."""
+    """(mm, per what) of a rate of water: per "day", or per calendar pentad, dekad, month, year."""
     match = CALENDAR_RATE.search(text)
     if match and (match.group(2) or "/" in match.group(0) or "per" in match.group(0)):
         factor = depth_factor(text[: match.start()].strip() or "1")
-        per = "month" if match.group(1).startswith("mo") else "year"
+        starts = {"mo": "month", "de": "dekad", "pe": "pentad"}
+        per = starts.get(match.group(1)[:2], "year")
         return None if factor is None else (factor, per)
     unit = read_unit(text, "")
     for base in ("mm day-1", "kg m-2 day-1"):
@@ -107,7 +112,7 @@ def step_of_a_day(unit: str) -> float:
     parts = rate_parts(unit)
     if parts is None:
         return 0.0
-    return parts[0] / {"day": 1.0, "month": 30.4, "year": 365.2}[parts[1]]
+    return parts[0] / MEAN_DAYS[parts[1]]
 
 
 def is_rate_unit(unit: str) -> bool:

@@ -39,6 +39,19 @@ CALENDARS = {
     "366_day": "all_leap",
 }
 
+DAILY_MEANS = "avgad"  # the GRIB step type of means of daily totals
+# Cell methods that GRIB step types stand for, where only these are given.
+STEP_TYPES = {
+    "accum": "time: sum",
+    "avg": "time: mean",
+    "avgas": "time: mean",
+    "avgid": "time: mean",
+    "avgia": "time: mean",
+    "instant": "time: point",
+    "max": "time: maximum",
+    "min": "time: minimum",
+}
+
 Attributes = Mapping[str, Any]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -19,20 +19,9 @@ from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.packed import PackedBlock, Part
+from bavlo.grids.levels import chosen_levels
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions, Window
 
-# Cell methods that GRIB step types stand for, where only these are given.
-STEP_TYPES = {
-    "accum": "time: sum",
-    "avg": "time: mean",
-    "avgas": "time: mean",
-    "avgid": "time: mean",
-    "avgia": "time: mean",
-    "instant": "time: point",
-    "max": "time: maximum",
-    "min": "time: minimum",
-}
-DAILY_MEANS = "avgad"  # the GRIB step type of means of daily totals
 YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
 # What variables may be called by their place in a window, from outside in.
@@ -323,14 +312,14 @@ def _axis(container: Container, variable: Stored, dimension: str) -> str:
 
 def _describe(variable: Stored) -> Variable:
     unit, kind, evidence = variable.text("units"), "", ""
-    if variable.text("GRIB_stepType") == DAILY_MEANS and depth_factor(unit or "1") is not None:
+    if variable.text("GRIB_stepType") == cf.DAILY_MEANS and depth_factor(unit or "1") is not None:
         unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
     return Variable(
         variable.name,
         unit,
         variable.text("standard_name"),
         variable.text("long_name"),
-        variable.text("cell_methods") or STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
+        variable.text("cell_methods") or cf.STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
         _flags(variable),
         "difference" in variable.text("units_metadata"),
         kind,
@@ -356,15 +345,19 @@ def _grid(
     opener: Opener,
 ) -> CFGrid:
     assert variable.dtype is not None
-    order: list[str | int] = []
+    further = {
+        dimension: _further(container, variable, dimension, size)
+        for dimension, axis, size in zip(variable.dimensions, axes, variable.shape, strict=True)
+        if axis not in AXES
+    }
+    levels = chosen_levels(path, variable.name, further, options.level)
+    order = tuple(
+        axis if axis in AXES else levels[dimension]
+        for dimension, axis in zip(variable.dimensions, axes, strict=True)
+    )
     times = None
-    for dimension, axis, size in zip(variable.dimensions, axes, variable.shape, strict=True):
-        if axis == "time":
-            times = _times(path, container, variable, dimension)
-        if axis in AXES:
-            order.append(axis)
-        else:
-            order.append(_level(path, container, variable, dimension, size, options.level))
+    if "time" in axes:
+        times = _times(path, container, variable, variable.dimensions[axes.index("time")])
     stored_chunks = variable.chunks
     if stored_chunks is None:
         stored_chunks = tuple(
@@ -378,7 +371,7 @@ def _grid(
         _layout(path, container, variable, axes),
         times,
         packing,
-        tuple(order),
+        order,
         stored_chunks,
         opener,
         by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
@@ -399,39 +392,12 @@ def _worth_chunks(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
     return large and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
 
 
-def _level(
-    path: Path,
-    container: Container,
-    variable: Stored,
-    dimension: str,
-    size: int,
-    wanted: str | None,
-) -> int:
-    """The index along a further dimension."""
-    if size == 1:
-        return 0
+def _further(container: Container, variable: Stored, dimension: str, size: int) -> Sequence[float]:
+    """The values along a further dimension; its positions, from 1 on, where it has none."""
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None or coordinate.dtype is None or coordinate.dtype.kind not in "iuf":
-        names = [str(n) for n in range(1, size + 1)]
-        numbers = np.arange(1.0, size + 1)
-    else:
-        numbers = cf.plain_numbers(np.asarray(coordinate.read(slice(None))))
-        names = [f"{number:g}" for number in numbers]
-    listed = ", ".join(names[:8]) + (f", … {names[-1]}" if len(names) > 8 else "")
-    if wanted is None:
-        raise InputError(
-            path,
-            f"variable {variable.name} has a further dimension {dimension} of {size} values "
-            f"({listed})",
-            "choose one with ‹level›",
-        )
-    try:
-        found = np.flatnonzero(np.isclose(numbers, float(wanted), rtol=1e-6, atol=1e-12))
-    except ValueError:
-        found = np.zeros(0, int)
-    if found.size != 1:
-        raise InputError(path, f"dimension {dimension} has no value {wanted}", f"it has: {listed}")
-    return int(found[0])
+        return list(range(1, size + 1))
+    return [float(n) for n in cf.plain_numbers(np.asarray(coordinate.read(slice(None))))]
 
 
 def _layout(

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.grids import netcdf, raster, remote, zarr
+from bavlo.grids import grib, netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import join
 from bavlo.grids.raster import RasterGrid
@@ -18,7 +18,13 @@ from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
 from bavlo.grids.urls import BY_URL, first_bytes, url_of
 
 # In this order a file is recognised.
-FORMATS: tuple[GridFormat, ...] = (remote.FORMAT, netcdf.FORMAT, zarr.FORMAT, raster.FORMAT)
+FORMATS: tuple[GridFormat, ...] = (
+    remote.FORMAT,
+    netcdf.FORMAT,
+    zarr.FORMAT,
+    grib.FORMAT,
+    raster.FORMAT,
+)
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
 

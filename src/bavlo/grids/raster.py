@@ -1,4 +1,4 @@
-"""Raster files that rasterio reads: GeoTIFF, ASCII grid, GRIB and more; a band is a step."""
+"""Raster files that rasterio reads: GeoTIFF, ASCII grid and more; a band is a step."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from xml.etree import ElementTree
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.time.axis import DAY, SECOND, to_instant
+from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import InputError
 from bavlo.grids import cf
@@ -31,11 +31,11 @@ from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
 
 TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
 GZIP = b"\x1f\x8b"
-GRIB = b"GRIB"
 MOST_OPEN = 8
 # Never let the raster library guess: vectors, databases and web services are not grids.
 NOT_GRIDS = {
     "GPKG",
+    "GRIB",
     "GeoJSON",
     "SQLite",
     "HTTP",
@@ -61,10 +61,10 @@ _local = threading.local()  # GDAL files belong to the thread that opened them
 
 def recognises(path: Path, head: bytes) -> bool:
     """Whether a file is a raster: by its first bytes, else by what the library makes of it."""
-    if head.startswith((*TIFF, GRIB)) or head[:5].lower() == b"ncols":
+    if head.startswith(TIFF) or head[:5].lower() == b"ncols":
         return True
     if head.startswith(GZIP):
-        return path.name.lower().endswith((".tif.gz", ".tiff.gz", ".asc.gz", ".grb.gz", ".grib.gz"))
+        return path.name.lower().endswith((".tif.gz", ".tiff.gz", ".asc.gz"))
     if not head or not path.is_file() or path.suffix.lower() in (".csv", ".txt", ".json", ".nc"):
         return False
     import rasterio
@@ -299,7 +299,7 @@ class _Checksums:
 def plain_name(path: Path) -> str:
     """A file's name without `.gz` and its ending, which may hold dots of a date."""
     name = path.name
-    for ending in (".gz", ".tif", ".tiff", ".asc", ".grb", ".grib", ".grib2", ".grb2", ".img"):
+    for ending in (".gz", ".tif", ".tiff", ".asc", ".img"):
         if name.lower().endswith(ending):
             name = name[: -len(ending)]
     return name
@@ -315,9 +315,9 @@ class RasterFormat:
         return recognises(path, head)
 
     def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
-        """The one variable of a raster, or several where bands name different ones."""
+        """The one variable of a raster."""
         with _dataset(path) as data:
-            return [_variable(path, data, element) for element in _elements(data)]
+            return [_variable(path, data)]
 
     def open_file(self, path: Path, variable: str, options: ReadOptions) -> RasterGrid:
         """Read the metadata of a raster file."""
@@ -330,12 +330,11 @@ FORMAT = RasterFormat()
 def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
     """Read the metadata of a raster file."""
     with _dataset(path) as data:
-        element = next(e for e in _elements(data) if _variable(path, data, e).name == variable)
-        bands = [n for n in range(1, data.count + 1) if _element(data, n) == element]
+        bands = list(range(1, data.count + 1))
         times, notes = _times(path, data, bands, options)
         return RasterGrid(
             path,
-            _variable(path, data, element),
+            _variable(path, data),
             _layout(path, data, options.grid_crs),
             times,
             tuple(bands),
@@ -355,25 +354,14 @@ def _signature(path: Path) -> bytes | None:
     return None if directory is None else directory.signature
 
 
-def _element(data: Any, band: int) -> str:
-    """What a GRIB band is about; empty in other formats."""
-    return str(data.tags(band).get("GRIB_ELEMENT", "")) if data.driver == "GRIB" else ""
-
-
-def _elements(data: Any) -> list[str]:
-    return list(dict.fromkeys(_element(data, n) for n in range(1, data.count + 1)))
-
-
-def _variable(path: Path, data: Any, element: str) -> Variable:
+def _variable(path: Path, data: Any) -> Variable:
     tags = {**data.tags(), **data.tags(1)}
-    name = element.lower() or tags.get("variable") or tags.get("NETCDF_VARNAME") or ""
+    name = tags.get("variable") or tags.get("NETCDF_VARNAME") or ""
     if not name:
         stem = plain_name(path)
         name = "".join(c if c.isalpha() else " " for c in stem).split()[:1] or ["band"]
         name = name[0]
     unit = next((u for u in data.units if u), None) or tags.get("units") or ""
-    if data.driver == "GRIB":
-        unit = _grib_unit(tags.get("GRIB_UNIT", unit))
     names, colours = _categories(path), _colours(data)
     evidence = "category names" if names else "colour table" if colours else ""
     return Variable(
@@ -433,11 +421,6 @@ def _attribute_table(table: ElementTree.Element) -> tuple[tuple[int, str], ...]:
     return tuple(found)
 
 
-def _grib_unit(text: str) -> str:
-    """`[kg/(m^2)]` as `kg/(m2)`."""
-    return {"C": "degC"}.get(text.strip("[]"), text.strip("[]").replace("^", ""))
-
-
 def _packing(data: Any) -> cf.Packing:
     # NaN is missing by itself, and no two of them are equal.
     nodata = [float(v) for v in data.nodatavals if v is not None and v == v]
@@ -486,11 +469,8 @@ def _crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
 def _times(
     path: Path, data: Any, bands: list[int], options: ReadOptions
 ) -> tuple[RawTimes | None, list[str]]:
-    """Steps from GRIB metadata, band descriptions or tags; names are looked at for all files."""
+    """Steps from band descriptions or tags; names are looked at for all files."""
     tags = [data.tags(n) for n in bands]
-    if data.driver == "GRIB":
-        valid = [str(t.get("GRIB_VALID_TIME", "")).split()[0] for t in tags]
-        return RawTimes(np.array(valid, np.int64) * SECOND, None, CALENDAR), []
     if all({"start", "end"} <= t.keys() for t in tags):
         return _tagged_times(path, data.tags(), tags), ["dates from the tags of bands"]
     described = [data.descriptions[n - 1] or "" for n in bands]

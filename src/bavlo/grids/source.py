@@ -176,7 +176,7 @@ class ReadOptions:
     Parameters
     ----------
     variable, level
-        Which variable, and which value of a further dimension.
+        Which variable, and which values of further dimensions: `V`, or `DIM=V`.
     stamp, day_start, utc_offset
         What time stamps mark, the hour at which a day begins, and minutes to add to all times.
     input_unit, scale, offset
@@ -195,7 +195,7 @@ class ReadOptions:
     """
 
     variable: str | None = None
-    level: str | None = None
+    level: tuple[str, ...] = ()
     stamp: str | None = None
     day_start: int | None = None
     utc_offset: int = 0

@@ -246,8 +246,9 @@ OPTIONS: tuple[Option, ...] = (
     Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
            "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
            by_grid=True),
-    Option("level", "grids.reading.level", "V", "", None, GRIDS, "grid",
-           "value of a further dimension, where it has several"),
+    Option("level", "grids.reading.level", "[DIM=]V", "levels", None, GRIDS, "grid",
+           "value of a further dimension, where it has several: 850, or level=850, member=3, "
+           "lead=24", repeat=True),
     Option("input-unit", "grids.reading.input_unit", "UNIT", "", None, GRIDS, "grid",
            "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
            repeat=True, by_grid=True),

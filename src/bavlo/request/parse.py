@@ -231,6 +231,11 @@ def marks(text: str, field: str) -> tuple[float, ...]:
     return tuple(number(part, field) for part in text.split(","))
 
 
+def levels(texts: Sequence[str] | str, field: str) -> tuple[str, ...]:
+    """Values of further dimensions, as `V` or `DIM=V`."""
+    return (texts,) if isinstance(texts, str) else tuple(texts)
+
+
 def place(text: str, field: str) -> tuple[float, float]:
     """Longitude and latitude of a place."""
     try:

@@ -1,0 +1,280 @@
+"""GRIB files, editions 1 and 2, by ecCodes; a field is a step of a variable."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import HOUR
+from bavlo.core.values.kinds import RATE, Variable
+from bavlo.core.values.units import depth_factor
+from bavlo.errors import BavloError, InputError
+from bavlo.grids import cf
+from bavlo.grids.grib_layouts import ValueOrder, cells_of
+from bavlo.grids.grib_messages import (
+    START,
+    Header,
+    Messages,
+    damaged,
+    library,
+    one_field,
+    scan,
+)
+from bavlo.grids.levels import chosen_levels
+from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
+
+GZIP = b"\x1f\x8b"
+ENDINGS = (".grb", ".grib", ".grb2", ".grib2", ".grb1", ".grib1")
+NO_DATA = 1e36  # what the library is told to put where there is no data
+CALENDAR = "standard"
+INTERVALS = ("accum", "avg", "max", "min", "diff")
+MONTHLY_TYPES = ("avgad", "avgas", "avgid", "avgia", "avgd", "avgua", "avgfc")
+
+
+def recognises(path: Path, head: bytes) -> bool:
+    """Whether a file is GRIB: by its first bytes, or by its ending where a bulletin's head is."""
+    if head.startswith(GZIP):
+        return Path(path.stem).suffix.lower() in ENDINGS
+    return head.startswith(START) or (
+        path.suffix.lower() in ENDINGS and path.is_file() and not head.startswith(b"\x89HDF")
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class GribGrid:
+    """The fields of one variable, level and member of a file.
+
+    Parameters
+    ----------
+    offset, length, part : (T,) int64
+        Where the message of each step lies, and which of its fields it is.
+    order
+        How its values fill rows and columns.
+    """
+
+    path: Path
+    variable: Variable
+    layout: GridLayout
+    times: RawTimes | None
+    offset: np.ndarray
+    length: np.ndarray
+    part: np.ndarray
+    order: ValueOrder
+    packing: cf.Packing
+    notes: tuple[str, ...] = ()
+    step_chunk: int = 1
+
+    @property
+    def dtype(self) -> np.dtype:
+        """Type of the decoded numbers."""
+        return np.dtype(np.float64)
+
+    @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers: none, since they are packed."""
+        return None
+
+    def packed(self, packing: cf.Packing) -> GribGrid:
+        """The same with another understanding of its numbers."""
+        return replace(self, packing=packing)
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given. The library decodes in as many
+        threads as call this.
+        """
+        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        try:
+            with self.path.open("rb") as file:
+                for n in range(first, last):
+                    file.seek(int(self.offset[n]))
+                    message = one_field(file.read(int(self.length[n])), int(self.part[n]))
+                    field = self._decoded(message, int(self.offset[n]))
+                    block[n - first] = self.packing.decode(field.ravel()[cells.cells])
+        except cf.DAMAGE as error:
+            raise cf.not_damaged(self.path, error) from error
+        return block
+
+    def _decoded(self, message: bytes, offset: int) -> np.ndarray:
+        """(ny, nx) values of a message, NaN for no data."""
+        codes = library(self.path)
+        try:
+            handle = codes.codes_new_from_message(message)
+            try:
+                codes.codes_set(handle, "missingValue", NO_DATA)
+                values = codes.codes_get_values(handle)
+                missing = bool(codes.codes_get(handle, "bitmapPresent"))
+            finally:
+                codes.codes_release(handle)
+            placed = self.order.placed(values)
+        except (codes.CodesInternalError, ValueError) as error:
+            raise damaged(self.path, offset, str(error)) from error
+        return np.where(placed == NO_DATA, np.nan, placed) if missing else placed
+
+
+@lru_cache(maxsize=64)
+def _index(path: Path, size: int, changed: int) -> Messages:
+    """The messages of a file as it is now."""
+    return scan(path)
+
+
+def messages_of(path: Path) -> Messages:
+    """The messages of a file; found once as long as it does not change."""
+    try:
+        status = path.stat()
+    except OSError as error:
+        raise InputError(path, f"cannot be opened ({error.strerror})") from error
+    library(path)
+    if path.suffix.lower() == ".gz":
+        raise InputError(path, "is compressed GRIB", "unpack it first, as with gunzip")
+    return _index(path, status.st_size, status.st_mtime_ns)
+
+
+Group = tuple[str, str, str, str]  # name, sort of level, step type and grid
+
+
+def groups_of(found: Messages) -> dict[str, list[int]]:
+    """Headers of each variable, by a name that tells it from the others of the file."""
+    by_group: dict[Group, list[int]] = defaultdict(list)
+    for n, header in enumerate(found.headers):
+        key = header.name, header.level_type, header.step_type, header.grid
+        by_group[key].append(n)
+    named: dict[str, list[int]] = {}
+    for group, headers in by_group.items():
+        like = [other for other in by_group if other[0] == group[0]]
+        name = group[0]
+        for part in (1, 2):
+            if len({other[part] for other in like}) > 1:
+                name += f"_{group[part]}"
+        grids = list(dict.fromkeys(other[3] for other in like))
+        if len(grids) > 1:
+            name += f"_grid{grids.index(group[3]) + 1}"
+        named[name] = headers
+    return named
+
+
+def described(name: str, header: Header) -> Variable:
+    """A variable in CF terms."""
+    unit, kind, evidence = header.unit, "", ""
+    if header.step_type == cf.DAILY_MEANS and unit and depth_factor(unit) is not None:
+        unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
+    return Variable(
+        name,
+        unit,
+        header.standard_name,
+        header.long_name,
+        cf.STEP_TYPES.get(header.step_type, ""),
+        kind=kind,
+        kind_evidence=evidence,
+    )
+
+
+class GribFormat:
+    """GRIB, whatever its edition."""
+
+    named_by_file = False
+
+    def recognises(self, path: Path, head: bytes) -> bool:
+        """Whether a file that begins with these bytes is GRIB."""
+        return recognises(path, head)
+
+    def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
+        """The variables of a file."""
+        found = messages_of(path)
+        return [described(name, found.headers[own[0]]) for name, own in groups_of(found).items()]
+
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> GribGrid:
+        """The fields of one variable."""
+        found = messages_of(path)
+        groups = groups_of(found)
+        if variable not in groups:
+            raise InputError(path, f"has no variable '{variable}'")
+        chosen = _chosen(path, variable, found, groups[variable], options)
+        fields = found.take(chosen)
+        layout, order = _cells(path, fields)
+        header = found.headers[int(fields.header[0])]
+        packing = cf.with_missing(cf.Packing(), np.dtype(np.float64), options.missing, path)
+        return GribGrid(
+            path,
+            described(variable, header),
+            layout,
+            _times(fields, header.step_type),
+            fields.offset,
+            fields.length,
+            fields.part,
+            order,
+            packing,
+        )
+
+
+FORMAT = GribFormat()
+
+
+def _chosen(
+    path: Path, variable: str, found: Messages, headers: list[int], options: ReadOptions
+) -> np.ndarray:
+    """Fields of the wanted level, member and lead, in order of time."""
+    inside = np.isin(found.header, headers)
+    levels = np.array([header.level for header in found.headers])[found.header]
+    members = np.array([header.member for header in found.headers])[found.header]
+    leads = (found.end - found.reference) / HOUR
+    dimensions = {
+        "level": np.unique(levels[inside]),
+        "member": np.unique(members[inside]),
+    }
+    # Fields of one time by runs that began at different times need a lead; else each has one.
+    marks = np.stack([levels, members, found.end])[:, inside]
+    if np.unique(marks, axis=1).shape[1] < inside.sum() or _names_lead(options):
+        dimensions["lead"] = np.unique(leads[inside])
+    positions = chosen_levels(
+        path, variable, {n: v.tolist() for n, v in dimensions.items()}, options.level
+    )
+    for name, values in (("level", levels), ("member", members), ("lead", leads)):
+        if name in positions:
+            inside &= values == dimensions[name][positions[name]]
+    chosen = np.flatnonzero(inside)
+    if not chosen.size:
+        raise InputError(
+            path, f"has no field of {variable} with these values", "look with `bavlo describe`"
+        )
+    return chosen[np.argsort(found.end[chosen], kind="stable")]
+
+
+def _names_lead(options: ReadOptions) -> bool:
+    return any(text.startswith("lead=") for text in options.level)
+
+
+def _cells(path: Path, fields: Messages) -> tuple[GridLayout, ValueOrder]:
+    """The cells of some fields of one grid."""
+    codes = library(path)
+    with path.open("rb") as file:
+        file.seek(int(fields.offset[0]))
+        message = one_field(file.read(int(fields.length[0])), int(fields.part[0]))
+    try:
+        handle = codes.codes_new_from_message(message)
+        try:
+            return cells_of(path, codes, handle)
+        finally:
+            codes.codes_release(handle)
+    except BavloError:
+        raise
+    except (codes.CodesInternalError, *cf.DAMAGE) as error:
+        raise damaged(path, int(fields.offset[0]), str(error)) from error
+
+
+def _times(fields: Messages, step_type: str) -> RawTimes:
+    """The steps: intervals where the fields are about such, else points in time."""
+    if step_type in MONTHLY_TYPES:
+        return RawTimes(fields.reference, None, CALENDAR)
+    bounds = None
+    if step_type in INTERVALS and (fields.end > fields.begin).all():
+        bounds = np.column_stack([fields.begin, fields.end])
+    return RawTimes(fields.end, bounds, CALENDAR)

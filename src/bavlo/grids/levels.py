@@ -1,0 +1,85 @@
+"""Further dimensions, such as level, member and lead time: which of their values is meant."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from bavlo.errors import InputError
+
+SHOWN = 8  # values that a message lists
+
+
+def chosen_levels(
+    path: Path,
+    variable: str,
+    dimensions: Mapping[str, Sequence[float]],
+    wanted: Sequence[str],
+) -> dict[str, int]:
+    """The position along each further dimension.
+
+    Parameters
+    ----------
+    dimensions
+        Values of each, in their order; one of a single value needs no choice.
+    wanted
+        `V` where only one dimension has several values, or `DIM=V`.
+
+    Raises
+    ------
+    InputError
+        Where one is left open, or has no such value.
+    """
+    found = dict.fromkeys(dimensions, 0)
+    several = [name for name, values in dimensions.items() if len(values) > 1]
+    asked: dict[str, str] = {}
+    for text in wanted:
+        name, sign, value = text.rpartition("=")
+        if sign and name not in dimensions:
+            raise InputError(
+                path,
+                f"{variable} has no dimension {name}",
+                f"it has: {', '.join(dimensions) or 'none further'}",
+            )
+        if not sign and len(several) > 1:
+            raise InputError(
+                path,
+                f"variable {variable} has several further dimensions: {', '.join(several)}",
+                f"say which one {value} is of, as ‹level {several[0]}={value}›",
+            )
+        if sign or several:
+            asked[name if sign else several[0]] = value
+    for name in several:
+        listed = listing(dimensions[name])
+        if name not in asked:
+            example = f"{dimensions[name][0]:g}"
+            prefix = f"{name}=" if len(several) > 1 else ""
+            raise InputError(
+                path,
+                f"variable {variable} has a further dimension {name} of {len(dimensions[name])} "
+                f"values ({listed})",
+                f"choose one with ‹level›, as ‹level {prefix}{example}›",
+            )
+    for name, text in asked.items():
+        found[name] = _position(path, name, dimensions[name], text)
+    return found
+
+
+def _position(path: Path, name: str, values: Sequence[float], text: str) -> int:
+    try:
+        near = np.flatnonzero(np.isclose(values, float(text), rtol=1e-6, atol=1e-12))
+    except ValueError:
+        near = np.zeros(0, int)
+    if near.size != 1:
+        raise InputError(
+            path, f"dimension {name} has no value {text}", f"it has: {listing(values)}"
+        )
+    return int(near[0])
+
+
+def listing(values: Sequence[float]) -> str:
+    """The first few values, and the last."""
+    names = [f"{value:g}" for value in values]
+    return ", ".join(names[:SHOWN]) + (f", … {names[-1]}" if len(names) > SHOWN else "")

@@ -335,7 +335,10 @@ def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothi
         ([folder / "none.nc", "--regions", regions], "none.nc: there is no such file"),
         ([text, "--regions", regions], "notes.nc: is no grid"),
         ([timeless, "--regions", regions, "--every", "month"], "has no time axis"),
-        ([two, "--regions", regions], "several variables: rain, snow; choose one with --variable"),
+        (
+            [two, "--regions", regions],
+            "several variables: rain (mm, amount); snow (mm, not told); choose one, as --variable",
+        ),
         (
             [two, "--regions", regions, "--variable", "hail"],
             "no variable 'hail'; it has: rain, snow",

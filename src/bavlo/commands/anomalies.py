@@ -73,6 +73,7 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
             "note": notes,
             "calendar": data.periods.calendar if data.periods.calendar != "standard" else None,
             "weight": data.weight,
+            "level": data.level,
             **{name: array for name, array in numbers.items() if ANOMALIES.column(name)},
         }
     )

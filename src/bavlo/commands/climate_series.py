@@ -48,6 +48,8 @@ class PeriodSeries:
         Provenance.
     weight
         Name of what cells weigh besides their areas.
+    level
+        Which values of further dimensions the grid has.
     """
 
     regions: list[str]
@@ -66,6 +68,7 @@ class PeriodSeries:
     title: str
     about: dict[str, Any]
     weight: str | None = None
+    level: str | None = None
 
 
 def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
@@ -103,6 +106,7 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
         title,
         about,
         table.labels("weight")[0] if "weight" in table.header else None,
+        table.labels("level")[0] if "level" in table.header else None,
     )
 
 

@@ -14,6 +14,7 @@ from bavlo.commands.describe_regions import describe_regions
 from bavlo.commands.description import Description
 from bavlo.core.stats.measures import CellSample, OverlayIndex
 from bavlo.errors import InputError
+from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
@@ -55,11 +56,12 @@ def describe(
             "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV",
         )
     found: list[Description] = []
-    sources = [
-        open_grid(group, replace(options, variable=name))
-        for group, name in _grids_of(grids, options)
-    ]
-    found += [describe_grid(source, at) for source in sources]
+    sources: list[GridSource] = []
+    for group, name in _grids_of(grids, options):
+        source, doubts = _first_level(group, replace(options, variable=name))
+        sources.append(source)
+        one = describe_grid(source, at)
+        found.append(replace(one, doubts=(*doubts, *one.doubts)))
     found += [describe_regions(path, regions) for path in shapes]
     found += [describe_table(path) for path in tables]
     found += [
@@ -69,6 +71,16 @@ def describe(
         if regions.layer is not None or len(vector.layers(path)) == 1
     ]
     return found
+
+
+def _first_level(paths: Sequence[Path], options: ReadOptions) -> tuple[GridSource, tuple[str, ...]]:
+    """A grid, at the first value of each further dimension where none is chosen; what to say."""
+    try:
+        return open_grid(paths, options), ()
+    except LevelsLeftOpen as error:
+        source = open_grid(paths, replace(options, level=error.first))
+        first = ", ".join(error.first)
+        return source, (f"{error.what}; {error.remedy}; here at {first}",)
 
 
 def _with_label(path: Path, options: RegionOptions) -> RegionOptions:

@@ -126,9 +126,19 @@ def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
             "note": _notes(plan, arrays),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
             "weight": plan.weight,
+            "level": _levels(plan),
         },
         _applicable(plan),
     )
+
+
+def _levels(plan: ExtremesPlan) -> str | None:
+    """Which values of further dimensions the tested grids have; None where there are no others."""
+    levels = {name: s.variable.level for name, s in plan.aligned.sources.items()}
+    found = {name: level for name, level in levels.items() if level}
+    if len(set(levels.values())) == 1:
+        return next(iter(found.values()), None)
+    return "; ".join(f"{name} {level}" for name, level in found.items())
 
 
 def _applicable(plan: ExtremesPlan) -> np.ndarray | None:

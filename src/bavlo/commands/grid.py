@@ -186,7 +186,7 @@ def _put(plan: GridPlan, writers: Sequence[GridWriter], period: int, values: np.
     """Write one period everywhere; whether it has any value."""
     field = values.reshape(plan.layout.shape)
     if plan.onto is not None:
-        field = plan.onto[1].apply(field, plan.request.measuring.least_area)
+        field = plan.onto.apply(field, plan.request.measuring.least_area)
     for writer in writers:
         writer.put(period, field)
     return not np.isnan(field).all()
@@ -209,7 +209,7 @@ def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterato
 
 def _summary(plan: GridPlan, empty: Sequence[str]) -> tuple[str, ...]:
     periods = plan.written
-    ny, nx = plan.layout.shape if plan.onto is None else plan.onto[0].shape
+    ny, nx = plan.layout.shape if plan.onto is None else plan.onto.layout.shape
     lines = [f"{counted(len(periods), 'period')} on {ny} rows × {nx} columns"]
     if plan.source.time is not None and len(periods):
         first = iso_day(int(periods.start[0]), periods.calendar)

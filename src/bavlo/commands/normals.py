@@ -99,6 +99,7 @@ def _result(
             "unit": data.units,
             "years": years,
             "weight": data.weight,
+            "level": data.level,
         }
     )
     empty = int(np.isnan(value).sum())

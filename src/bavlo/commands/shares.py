@@ -151,5 +151,6 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
             "note": notes,
             "class": [meanings.get(int(code), str(int(code))) for code in codes],
             "weight": plan.weight,
+            "level": plan.source.variable.level or None,
         }
     )

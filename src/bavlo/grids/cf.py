@@ -52,6 +52,10 @@ STEP_TYPES = {
     "min": "time: minimum",
 }
 
+WRITTEN_TIME = re.compile(
+    r"(\d{4})-(\d\d)-(\d\d)(?:[T_ ](\d\d)(?::(\d\d))?(?::(\d\d)(?:\.\d*)?)?Z?)?"
+)
+
 Attributes = Mapping[str, Any]
 
 
@@ -340,6 +344,30 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
             f"the time unit '{unit}' ({calendar} calendar) cannot be read: {error}",
             "repair the units of the time coordinate",
         ) from error
+
+
+def written_times(texts: np.ndarray, where: object) -> np.ndarray:
+    """(T,) instants of dates that are written as text, `2013-03-05_06:00:00`.
+
+    Parameters
+    ----------
+    texts : (T, L) or (T,) bytes
+        Characters of each date, or whole ones.
+    """
+    joined = [b"".join(np.ravel(row)).decode("ascii", "replace").strip("\x00 ") for row in texts]
+    out = []
+    for text in joined:
+        match = WRITTEN_TIME.fullmatch(text)
+        try:
+            if match is None:
+                raise ValueError("it is not written as 2013-03-05_06:00:00")
+            year, month, day, *clock = (int(part or 0) for part in match.groups())
+            hours, minutes, seconds = clock
+            instant = to_instant("standard", year, month, day)
+            out.append(instant + (hours * 3600 + minutes * 60 + seconds) * SECOND)
+        except ValueError as error:
+            raise InputError(where, f"has a time '{text}' ({error})", "repair the file") from error
+    return np.array(out, np.int64)
 
 
 def _written_dates(values: np.ndarray, unit: str, calendar: str, where: object) -> np.ndarray:

@@ -19,13 +19,17 @@ from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.packed import PackedBlock, Part
-from bavlo.grids.levels import chosen_levels
-from bavlo.grids.source import CellSelection, RawTimes, ReadOptions, Window
+from bavlo.grids.levels import chosen_levels, level_text
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, Window
 
 YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")
+KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
+TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text
+# Dimensions whose parts complete each other, such as early and final versions of a record.
+VERSIONS = re.compile(r"^(expver|exp_?ver(sion)?|version|experiment_?version)$", re.IGNORECASE)
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,17 +93,63 @@ class Container(dict[str, Stored]):
         found = self.near(variable, dimension)
         return found if found is not None and found.dimensions == (dimension,) else None
 
-    def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
-        """Two-dimensional longitude and latitude that `coordinates` names."""
-        found: dict[str, Stored] = {}
+    def times_of(self, variable: Stored, dimension: str) -> Stored | None:
+        """What tells the times along a dimension that has no coordinate variable.
+
+        A one-dimensional variable that `coordinates` names, or dates written as text.
+        """
         for name in variable.text("coordinates").split():
             other = self.near(variable, name)
-            if other is not None and len(other.shape) == 2:
-                found[cf.axis_of(other.name, other.attributes)] = other
+            if other is None or other.dimensions != (dimension,):
+                continue
+            if cf.axis_of("", other.attributes) == "time":
+                return other
+        for other in self.values():
+            is_text = other.dtype is not None and other.dtype.kind == "S"
+            short = other.name.rpartition("/")[2].lower()
+            if is_text and short in TEXT_TIMES and other.dimensions[:1] == (dimension,):
+                return other
+        return None
+
+    def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
+        """Two-dimensional longitude and latitude that `coordinates` names, or of known names.
+
+        Model output repeats them for every step; they must not move.
+        """
+        found: dict[str, Stored] = {}
+        for name in (*variable.text("coordinates").split(), *KNOWN_LONLAT):
+            other = self.near(variable, name)
+            if other is None or other.dtype is None or other.dtype.kind != "f":
+                continue
+            axis = cf.axis_of(other.name, other.attributes)
+            if axis in found or not set(other.dimensions) <= set(variable.dimensions):
+                continue
+            if len(other.shape) == 2:
+                found[axis] = other
+            elif len(other.shape) == 3 and other.dimensions[0] == variable.dimensions[0]:
+                found[axis] = at_first_step(other)
         lon, lat = found.get("lon"), found.get("lat")
         if lon is None or lat is None or lon.dimensions != lat.dimensions:
             return None
         return (lon, lat) if set(lon.dimensions) <= set(variable.dimensions) else None
+
+
+def at_first_step(variable: Stored) -> Stored:
+    """A variable (T, y, x) as it is at its first step, which must be that of all others."""
+
+    def read(key: Any) -> np.ndarray:
+        every = np.asarray(variable.read((slice(None), *_both(key))))
+        if not (every == every[:1]).all():
+            raise ValueError(f"{variable.name} differs from step to step: its cells move")
+        return np.asarray(every[0])
+
+    return replace(
+        variable, dimensions=variable.dimensions[1:], shape=variable.shape[1:], read=read
+    )
+
+
+def _both(key: Any) -> tuple[Any, ...]:
+    return key if isinstance(key, tuple) else (key, slice(None))
 
 
 Opener = Callable[[Path], AbstractContextManager[Container]]
@@ -267,13 +317,127 @@ class ContainerFormat:
             timed = any(has_time for _, has_time in found)
             return [_describe(v) for v, has_time in found if has_time == timed]
 
-    def open_file(self, path: Path, variable: str, options: ReadOptions) -> CFGrid:
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> GridFile:
         """Read the metadata of one variable."""
         with self.opener(path) as container:
             for stored, axes in _gridded(container):
                 if stored.name == variable:
-                    return _grid(path, container, stored, axes, options, self.opener)
+                    return self._open(path, container, stored, axes, options)
         raise InputError(path, f"has no gridded variable '{variable}'")
+
+    def _open(
+        self,
+        path: Path,
+        container: Container,
+        stored: Stored,
+        axes: tuple[str, ...],
+        options: ReadOptions,
+    ) -> GridFile:
+        """One variable, its versions put together where none is chosen."""
+        for dimension, axis, size in zip(stored.dimensions, axes, stored.shape, strict=True):
+            chosen = any(text.startswith(f"{dimension}=") for text in options.level)
+            if axis in AXES or size == 1 or not VERSIONS.match(dimension) or chosen:
+                continue
+            values = _further(container, stored, dimension, size)
+            parts = [
+                replace(options, level=(*options.level, f"{dimension}={value:g}"))
+                for value in values
+            ]
+            grids = [_grid(path, container, stored, axes, one, self.opener) for one in parts]
+            return VersionsGrid(grids, dimension, [f"{value:g}" for value in values])
+        return _grid(path, container, stored, axes, options, self.opener)
+
+
+class VersionsGrid:
+    """Versions of one variable that complete each other, as one.
+
+    Parameters
+    ----------
+    parts
+        One for each version; where two of them have data, these must be the same.
+    dimension, names
+        What tells them apart.
+    """
+
+    def __init__(self, parts: Sequence[CFGrid], dimension: str, names: Sequence[str]) -> None:
+        self.parts, self.dimension, self.names = tuple(parts), dimension, tuple(names)
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+        return self.parts[0].path
+
+    @property
+    def variable(self) -> Variable:
+        """As the file describes it."""
+        return replace(self.parts[0].variable, level="")
+
+    @property
+    def layout(self) -> GridLayout:
+        """Its cells."""
+        return self.parts[0].layout
+
+    @property
+    def times(self) -> RawTimes | None:
+        """Its time stamps."""
+        return self.parts[0].times
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+        return self.parts[0].step_chunk
+
+    @property
+    def stored(self) -> np.dtype | None:
+        """Type of the stored numbers where these are the values."""
+        return self.parts[0].stored
+
+    @property
+    def dtype(self) -> np.dtype:
+        """Type of the stored numbers."""
+        return self.parts[0].dtype
+
+    @property
+    def packing(self) -> cf.Packing:
+        """How stored numbers become values."""
+        return self.parts[0].packing
+
+    def packed(self, packing: cf.Packing) -> VersionsGrid:
+        """The same with another understanding of its stored numbers."""
+        parts = [part.packed(packing) for part in self.parts]
+        return VersionsGrid(parts, self.dimension, self.names)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader noticed."""
+        listed = " and ".join(self.names)
+        return (*self.parts[0].notes, f"{self.dimension} {listed} put together")
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+
+        Raises
+        ------
+        InputError
+            Where two versions have different data.
+        """
+        block = self.parts[0].read(first, last, cells, into)
+        for part, name in zip(self.parts[1:], self.names[1:], strict=True):
+            other = part.read(first, last, cells)
+            known = ~np.isnan(other)
+            if (known & ~np.isnan(block) & (block != other)).any():
+                raise InputError(
+                    self.path,
+                    f"has values of {self.dimension} {self.names[0]} and {name} that differ where "
+                    "both have data",
+                    f"choose one with ‹level {self.dimension}={name}›",
+                )
+            np.copyto(block, other, where=known)
+        return block
 
 
 def _gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
@@ -290,6 +454,8 @@ def _gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
             continue
         if short in auxiliary or short in variable.dimensions:
             continue
+        if cf.axis_of(variable.name, variable.attributes) in ("lon", "lat"):
+            continue
         axes = [_axis(container, variable, dimension) for dimension in variable.dimensions]
         both = container.curvilinear(variable)
         if both is not None and not {"x", "y"} <= set(axes):
@@ -305,7 +471,7 @@ def _gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
 def _axis(container: Container, variable: Stored, dimension: str) -> str:
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None:
-        return ""
+        return "time" if container.times_of(variable, dimension) is not None else ""
     axis = cf.axis_of(dimension, coordinate.attributes)
     return {"lat": "y", "lon": "x"}.get(axis, axis)
 
@@ -367,7 +533,7 @@ def _grid(
     packing = cf.with_missing(packing, variable.dtype, options.missing, path)
     return CFGrid(
         path,
-        _describe(variable),
+        replace(_describe(variable), level=level_text(further, levels)),
         _layout(path, container, variable, axes),
         times,
         packing,
@@ -465,7 +631,11 @@ def _curvilinear(path: Path, container: Container, lon: Stored, lat: Stored) -> 
 
 def _times(path: Path, container: Container, variable: Stored, dimension: str) -> RawTimes:
     coordinate = container.coordinate(variable, dimension)
+    coordinate = coordinate or container.times_of(variable, dimension)
     assert coordinate is not None
+    if coordinate.dtype is not None and coordinate.dtype.kind == "S":
+        texts = np.asarray(coordinate.read(slice(None)))
+        return RawTimes(cf.written_times(texts, path), None, "standard")
     unit = coordinate.text("units")
     given = coordinate.text("calendar").lower()
     calendar = cf.CALENDARS.get(given, given)

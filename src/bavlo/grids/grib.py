@@ -25,7 +25,7 @@ from bavlo.grids.grib_messages import (
     one_field,
     scan,
 )
-from bavlo.grids.levels import chosen_levels
+from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
 
 GZIP = b"\x1f\x8b"
@@ -197,14 +197,14 @@ class GribFormat:
         groups = groups_of(found)
         if variable not in groups:
             raise InputError(path, f"has no variable '{variable}'")
-        chosen = _chosen(path, variable, found, groups[variable], options)
+        chosen, level = _chosen(path, variable, found, groups[variable], options)
         fields = found.take(chosen)
         layout, order = _cells(path, fields)
         header = found.headers[int(fields.header[0])]
         packing = cf.with_missing(cf.Packing(), np.dtype(np.float64), options.missing, path)
         return GribGrid(
             path,
-            described(variable, header),
+            replace(described(variable, header), level=level),
             layout,
             _times(fields, header.step_type),
             fields.offset,
@@ -220,8 +220,8 @@ FORMAT = GribFormat()
 
 def _chosen(
     path: Path, variable: str, found: Messages, headers: list[int], options: ReadOptions
-) -> np.ndarray:
-    """Fields of the wanted level, member and lead, in order of time."""
+) -> tuple[np.ndarray, str]:
+    """Fields of the wanted level, member and lead, in order of time; and which these are."""
     inside = np.isin(found.header, headers)
     levels = np.array([header.level for header in found.headers])[found.header]
     members = np.array([header.member for header in found.headers])[found.header]
@@ -234,9 +234,8 @@ def _chosen(
     marks = np.stack([levels, members, found.end])[:, inside]
     if np.unique(marks, axis=1).shape[1] < inside.sum() or _names_lead(options):
         dimensions["lead"] = np.unique(leads[inside])
-    positions = chosen_levels(
-        path, variable, {n: v.tolist() for n, v in dimensions.items()}, options.level
-    )
+    listed = {name: values.tolist() for name, values in dimensions.items()}
+    positions = chosen_levels(path, variable, listed, options.level)
     for name, values in (("level", levels), ("member", members), ("lead", leads)):
         if name in positions:
             inside &= values == dimensions[name][positions[name]]
@@ -245,7 +244,8 @@ def _chosen(
         raise InputError(
             path, f"has no field of {variable} with these values", "look with `bavlo describe`"
         )
-    return chosen[np.argsort(found.end[chosen], kind="stable")]
+    in_time = chosen[np.argsort(found.end[chosen], kind="stable")]
+    return in_time, level_text(listed, positions)
 
 
 def _names_lead(options: ReadOptions) -> bool:

@@ -10,6 +10,22 @@ import numpy as np
 from bavlo.errors import InputError
 
 SHOWN = 8  # values that a message lists
+UNITS_OF = {"lead": " h"}
+
+
+class LevelsLeftOpen(InputError):
+    """A further dimension has several values, and none is chosen.
+
+    Parameters
+    ----------
+    first
+        What chooses the first value of each, as `DIM=V`.
+    """
+
+    def __init__(self, path: object, what: str, remedy: str, first: tuple[str, ...] = ()) -> None:
+        super().__init__(path, what, remedy)
+        self.args = (path, what, remedy, first)
+        self.first = first
 
 
 def chosen_levels(
@@ -56,11 +72,12 @@ def chosen_levels(
         if name not in asked:
             example = f"{dimensions[name][0]:g}"
             prefix = f"{name}=" if len(several) > 1 else ""
-            raise InputError(
+            raise LevelsLeftOpen(
                 path,
                 f"variable {variable} has a further dimension {name} of {len(dimensions[name])} "
                 f"values ({listed})",
                 f"choose one with ‹level›, as ‹level {prefix}{example}›",
+                tuple(f"{each}={dimensions[each][0]:g}" for each in several),
             )
     for name, text in asked.items():
         found[name] = _position(path, name, dimensions[name], text)
@@ -77,6 +94,15 @@ def _position(path: Path, name: str, values: Sequence[float], text: str) -> int:
             path, f"dimension {name} has no value {text}", f"it has: {listing(values)}"
         )
     return int(near[0])
+
+
+def level_text(dimensions: Mapping[str, Sequence[float]], positions: Mapping[str, int]) -> str:
+    """Which values were chosen where there were several: `member 3, lead 24 h`."""
+    return ", ".join(
+        f"{name} {values[positions[name]]:g}{UNITS_OF.get(name, '')}"
+        for name, values in dimensions.items()
+        if len(values) > 1
+    )
 
 
 def listing(values: Sequence[float]) -> str:

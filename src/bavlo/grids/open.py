@@ -5,11 +5,12 @@ To add a format, write a module with a `GridFormat` and name it in FORMATS.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from pathlib import Path
 
-from bavlo.core.values.kinds import Variable
-from bavlo.errors import InputError
+from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
+from bavlo.errors import BavloError, InputError
 from bavlo.grids import grib, netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import join
@@ -24,6 +25,10 @@ FORMATS: tuple[GridFormat, ...] = (
     zarr.FORMAT,
     grib.FORMAT,
     raster.FORMAT,
+)
+# Names of what stands beside a variable: numbers of observations, errors, flags.
+ASIDE = re.compile(
+    r"(?i)(stn|station|number of|n_?obs|count|error|uncert|quality|flag|mask|std|weight|\bqc)"
 )
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
@@ -58,7 +63,7 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
         What the user says about them.
     """
     first_format = _format(paths[0])
-    name = _choose(paths[0], first_format.variables(paths[0], options), options.variable)
+    name = _choose(paths[0], first_format.variables(paths[0], options), options)
     first = first_format.open_file(paths[0], name, options)
     if isinstance(first, RasterGrid) and len(paths) > MANY:
         trusted = _by_their_names(paths, first, options)
@@ -135,8 +140,9 @@ def _format(path: Path) -> GridFormat:
     return found
 
 
-def _choose(path: Path, found: Sequence[Variable], wanted: str | None) -> str:
-    names = [v.name for v in found]
+def _choose(path: Path, found: Sequence[Variable], options: ReadOptions) -> str:
+    """The variable that is meant: as chosen, as the grid is called, or the only one."""
+    names, wanted = [v.name for v in found], options.variable
     if not names:
         raise InputError(
             path,
@@ -145,10 +151,31 @@ def _choose(path: Path, found: Sequence[Variable], wanted: str | None) -> str:
         )
     if wanted is None and len(names) == 1:
         return names[0]
+    if wanted is None and options.called in names:
+        return str(options.called)
     if wanted is None:
+        listed = "; ".join(_in_words(variable) for variable in found)
         raise InputError(
-            path, f"holds several variables: {', '.join(names)}", "choose one with ‹variable›"
+            path,
+            f"holds several variables: {listed}",
+            f"choose one, as ‹variable {_likely(found)}›",
         )
     if wanted not in names:
         raise InputError(path, f"has no variable '{wanted}'", f"it has: {', '.join(names)}")
     return wanted
+
+
+def _in_words(variable: Variable) -> str:
+    """Name, long name, unit and kind of a variable: `pre (mm/month, rate)`."""
+    try:
+        kind = quantity(variable, "").kind
+    except BavloError:  # a unit that cannot be read leaves it open
+        kind = NOT_TOLD
+    title = f"“{variable.long_name}”, " if variable.long_name else ""
+    return f"{variable.name} ({title}{variable.unit or 'no unit'}, {kind})"
+
+
+def _likely(found: Sequence[Variable]) -> str:
+    """The variable that is most likely meant: the first that is no count, error or flag."""
+    aside = [v for v in found if not ASIDE.search(f"{v.name} {v.long_name}") and v.unit]
+    return (aside or list(found))[0].name

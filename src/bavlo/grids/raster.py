@@ -441,7 +441,9 @@ def _layout(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
     x = transform.c + transform.a * np.arange(data.width + 1)
     y = transform.f + transform.e * np.arange(data.height + 1)
     x, y = _decimal(x), _decimal(y)
-    if data.crs is not None and grid_crs is None:
+    if data.crs is not None and grid_crs is not None:
+        _check_same_system(path, data, grid_crs)
+    if data.crs is not None:
         if data.crs.is_geographic and not data.crs.is_projected:
             return GridLayout(x, np.clip(y, -90, 90), "lonlat")
         return GridLayout(x, y, data.crs.to_wkt())
@@ -453,6 +455,19 @@ def _layout(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
     if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
         return GridLayout(x, np.clip(y, -90, 90), "lonlat")
     raise InputError(path, "names no reference system", "give it with ‹grid_crs›, as EPSG:32744")
+
+
+def _check_same_system(path: Path, data: Any, grid_crs: str) -> None:
+    """A reference system may be said of a file that states none, or the same."""
+    import pyproj
+
+    stated = pyproj.CRS.from_user_input(data.crs.to_wkt())
+    if not stated.equals(pyproj.CRS.from_user_input(grid_crs), ignore_axis_order=True):
+        raise InputError(
+            path,
+            f"states the reference system {stated.name}, and ‹grid_crs› says {grid_crs}",
+            "leave ‹grid_crs› out, or correct the file",
+        )
 
 
 def _decimal(edges: np.ndarray) -> np.ndarray:

@@ -183,6 +183,8 @@ class ReadOptions:
         The unit, and value = read × scale + offset.
     kind
         What the values are: amount, rate, state, accumulated, count or class.
+    called
+        What the grid is called: a variable of that name is meant where nothing else is chosen.
     missing
         Numbers that mean no data and that files do not declare; none of them where empty, and None
         where nothing is said, so that the usual ones are looked for.
@@ -207,6 +209,7 @@ class ReadOptions:
     grid_crs: str | None = None
     kind: str | None = None
     missing: tuple[float, ...] | None = None
+    called: str | None = None
 
 
 class GridFile(Protocol):

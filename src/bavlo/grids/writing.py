@@ -58,6 +58,11 @@ class GridOutput:
     attributes: Mapping[str, str]
     difference: bool = False
 
+    @property
+    def is_static(self) -> bool:
+        """Whether it has no time."""
+        return self.labels == (STATIC_LABEL,)
+
 
 class GridWriter:
     """Takes the values of one period after the other, (ny, nx) each."""
@@ -93,7 +98,8 @@ class _NetCDF(GridWriter):
 
     def put(self, period: int, values: np.ndarray) -> None:
         with LOCK:
-            self.variable[period] = values.astype(np.float32)
+            key = period if self.variable.ndim == 3 else slice(None)
+            self.variable[key] = values.astype(np.float32)
 
 
 @contextlib.contextmanager
@@ -116,18 +122,21 @@ def _prepared(data: Any, output: GridOutput) -> Any:
     data.Conventions = "CF-1.11"
     for name, text in output.attributes.items():
         data.setncattr(name, text)
-    _time(data, output)
+    data.createDimension("bounds", 2)
+    if not output.is_static:
+        _time(data, output)
     names, mapping = _axes(data, output.layout)
     ny, nx = output.layout.shape
+    times, steps = (("time",), (1,)) if not output.is_static else ((), ())
     variable = data.createVariable(
         output.name,
         "f4",
-        ("time", *names),
+        (*times, *names),
         zlib=True,
         shuffle=True,
         complevel=4,
         fill_value=np.float32(np.nan),
-        chunksizes=(1, min(ny, 512), min(nx, 512)),
+        chunksizes=(*steps, min(ny, 512), min(nx, 512)),
     )
     variable.long_name = output.long_name
     variable.units = output.unit or "1"
@@ -142,7 +151,6 @@ def _prepared(data: Any, output: GridOutput) -> Any:
 
 def _time(data: Any, output: GridOutput) -> None:
     data.createDimension("time", len(output.labels))
-    data.createDimension("bounds", 2)
     named = "climatology_bounds" if output.climatology else "time_bounds"
     time = data.createVariable("time", "f8", ("time",))
     time.units, time.calendar = "days since 1970-01-01", output.calendar
@@ -259,7 +267,7 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             )
             for n, (label, (first, last)) in enumerate(zip(output.labels, days, strict=True)):
                 data.set_band_description(n + 1, label)
-                dates = {} if output.labels == (STATIC_LABEL,) else {"start": first, "end": last}
+                dates = {} if output.is_static else {"start": first, "end": last}
                 data.update_tags(n + 1, **tags, **dates)
             data.units = [output.unit] * len(output.labels)
             yield _Tiff(data, (north_up, eastward))

@@ -27,6 +27,7 @@ from bavlo.core.values.formula import REGION
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
+from bavlo.grids.join import TiledGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.writing import GridOutput
@@ -46,6 +47,32 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
+
+
+@dataclass(frozen=True, eq=False)
+class Onto:
+    """The cells that a grid is brought onto.
+
+    Parameters
+    ----------
+    layout
+        The cells.
+    regrid
+        How values are brought onto them.
+    inside : (C',) bool or None
+        Those that regions cover, where the rest becomes missing.
+    """
+
+    layout: GridLayout
+    regrid: Regrid
+    inside: np.ndarray | None = None
+
+    def apply(self, field: np.ndarray, least_area: float) -> np.ndarray:
+        """(ny', nx') values of the cells (ny, nx)."""
+        brought = self.regrid.apply(field, least_area)
+        if self.inside is None:
+            return brought
+        return np.where(self.inside.reshape(brought.shape), brought, np.nan)
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,7 +113,7 @@ class GridPlan:
     layout: GridLayout
     cells: CellSelection
     inside: np.ndarray | None
-    onto: tuple[GridLayout, Regrid] | None
+    onto: Onto | None
 
     @property
     def unit(self) -> str:
@@ -117,15 +144,13 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     assignment = assign(source, periods.axis, combine)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
-    layout, cells, inside = cut_cells(request, source, report)
-    onto = None
-    if request.gridding.onto is not None:
-        if what.kind == CLASS:
-            raise RequestError("onto", "class codes are not averaged", "leave it out")
-        if what.kind == NOT_TOLD and not what.unit:
-            raise RequestError(where(source), *codes_text(source.variable))
-        target = open_grid((request.gridding.onto,)).layout
-        onto = target, regrid_onto(layout, target)
+    target = target_cells(request, source, what)
+    if target is None:
+        layout, cells, inside, onto = *cut_cells(request, source.layout, report), None
+    else:
+        target, _, inside_target = cut_cells(request, target, report)
+        layout, cells = cells_beneath(source.layout, target)
+        onto, inside = Onto(target, regrid_onto(layout, target), inside_target), None
     yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
     if product != VALUE:
@@ -153,11 +178,61 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     )
 
 
+def target_cells(request: Request, source: GridSource, what: Quantity) -> GridLayout | None:
+    """The cells that values are brought onto; None where they stay on their own.
+
+    Those of the grid that `onto` names, or of the finest of tiles of several sizes.
+    """
+    named, tiles = request.gridding.onto, _finest_cells(source)
+    if named is None and (tiles is None or what.kind == CLASS):
+        return None
+    if what.kind == CLASS:
+        raise RequestError("onto", "class codes are not averaged", "leave it out")
+    if what.kind == NOT_TOLD and not what.unit:
+        raise RequestError(where(source), *codes_text(source.variable))
+    return tiles if named is None else open_grid((named,)).layout
+
+
+def _finest_cells(source: GridSource) -> GridLayout | None:
+    """The cells of the finest tile over all tiles; None where all have cells of one size."""
+    if not isinstance(source, TiledGrid):
+        return None
+    finest = source.tiles[0].layout
+    axes = []
+    for whole, own in (
+        (source.layout.x_edges, finest.x_edges),
+        (source.layout.y_edges, finest.y_edges),
+    ):
+        step = float(own[-1] - own[0]) / (own.size - 1)
+        low, high = (float(end - own[0]) / step for end in (whole[0], whole[-1]))
+        first, last = np.floor(min(low, high) + 1e-4), np.ceil(max(low, high) - 1e-4)
+        axes.append(own[0] + step * np.arange(first, last + 1))
+    made = GridLayout(axes[0], axes[1], finest.crs)
+    return None if made.same_cells(source.layout) else made
+
+
+def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, CellSelection]:
+    """The rows of a grid that lie beneath other cells, whole; all where that is not plain."""
+    ny, nx = layout.shape
+    rows = slice(0, ny)
+    if not isinstance(layout, CurvilinearLayout) and layout.crs == target.crs:
+        low, high = target.y_edges.min(), target.y_edges.max()
+        bottom = np.minimum(layout.y_edges[:-1], layout.y_edges[1:])
+        top = np.maximum(layout.y_edges[:-1], layout.y_edges[1:])
+        found = np.flatnonzero((top > low) & (bottom < high))
+        if found.size:
+            rows = slice(int(found[0]), int(found[-1]) + 1)
+            layout = GridLayout(
+                layout.x_edges, layout.y_edges[rows.start : rows.stop + 1], layout.crs
+            )
+    number = np.arange(ny * nx).reshape(ny, nx)[rows].ravel()
+    return layout, CellSelection((ny, nx), number)
+
+
 def cut_cells(
-    request: Request, source: GridSource, report: Reporter
+    request: Request, layout: GridLayout, report: Reporter
 ) -> tuple[GridLayout, CellSelection, np.ndarray | None]:
     """The rectangle of cells that is written, and which of them regions cover."""
-    layout = source.layout
     ny, nx = layout.shape
     if request.regions.regions is None:
         if request.gridding.outside is not None:
@@ -223,7 +298,7 @@ def grid_output(plan: GridPlan) -> GridOutput:
         unit = {PERCENT: "%", SCORE: "1"}.get(product, unit)
     if product == NORMAL:
         methods = f"time: {way} within years time: mean over years"
-    layout = plan.layout if plan.onto is None else plan.onto[0]
+    layout = plan.layout if plan.onto is None else plan.onto.layout
     attributes = {"title": long_name, "source": f"made by Bavlo from {where(plan.source)}"}
     if base is not None:
         attributes["base"] = str(base)

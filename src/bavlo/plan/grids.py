@@ -41,7 +41,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
             for field, name, value in request.grids.by_grid
             if name == argument.name and hasattr(request.grids.reading, field)
         }
-        reading = replace(request.grids.reading, **own)
+        reading = replace(request.grids.reading, called=argument.name, **own)
         source = settled(open_grid(argument.paths, reading), report)
         name = argument.name or source.variable.name
         if name in found:

@@ -167,6 +167,7 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
             "note": _notes(plan, values),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
             "weight": plan.weight,
+            "level": plan.source.variable.level or None,
         }
     )
 

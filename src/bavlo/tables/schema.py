@@ -228,6 +228,7 @@ EXTREMES = TableSchema(
         note rpcn text
         calendar - text +optional
         weight - text +optional
+        level - text +optional
         """,
     ),
     known_by="tested_on",
@@ -251,6 +252,7 @@ NORMALS = TableSchema(
         unit m text
         years rpm number years
         weight - text +optional
+        level - text +optional
         """,
     ),
     known_by="statistic",
@@ -286,6 +288,7 @@ ANOMALIES = TableSchema(
         note rpmw text
         calendar - text +optional
         weight - text +optional
+        level - text +optional
         """,
     ),
     known_by="anomaly",
@@ -313,6 +316,7 @@ CLASSES = TableSchema(
         note rp text
         class c text
         weight - text +optional
+        level - text +optional
         """,
     ),
     known_by="class",
@@ -339,6 +343,7 @@ SERIES = TableSchema(
         note rpm text
         calendar - text +optional
         weight - text +optional
+        level - text +optional
         """,
     ),
     known_by="steps_expected",

@@ -70,6 +70,8 @@ class Variable:
         Its kind where somebody said it, or it was made of others, and by what that is known.
     colours
         Colours of class codes, as `#rrggbb`.
+    level
+        Which values of further dimensions it has, as `member 3, lead 24 h`, where there are others.
     """
 
     name: str
@@ -82,6 +84,7 @@ class Variable:
     kind: str = ""
     kind_evidence: str = ""
     colours: tuple[tuple[int, str], ...] = ()
+    level: str = ""
 
     @property
     def title(self) -> str:

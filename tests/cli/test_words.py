@@ -188,12 +188,12 @@ def test_the_whole_table_goes_to_standard_output_where_that_is_asked_for(tmp_pat
 
 def test_the_cache_is_shown_and_cleared(tmp_path, monkeypatch):
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path))
-    assert "0 overlays, 0.0 MB" in run("cache").stdout
+    assert "0 entries, 0.0 MB" in run("cache").stdout
     (tmp_path / "a.overlay.npz").write_bytes(b"x" * 100_000)
     said = run("cache").stdout
-    assert "1 overlay, 0.1 MB" in said
+    assert "1 entry, 0.1 MB" in said
     assert "--clear" in said
-    assert "removed 1 overlay" in run("cache", "--clear").stdout
+    assert "removed 1 entry" in run("cache", "--clear").stdout
     assert not list(tmp_path.iterdir())
 
 

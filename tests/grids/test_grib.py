@@ -1,5 +1,7 @@
 """GRIB files, made by the library itself."""
 
+from pathlib import Path
+
 import numpy as np
 import pyproj
 import pytest
@@ -10,12 +12,12 @@ from bavlo.core.time.axis import iso_minute
 from bavlo.errors import BavloError
 from bavlo.grids import grib
 from bavlo.grids.grib_layouts import gaussian_edges, gaussian_latitudes
-from bavlo.grids.grib_messages import scan
+from bavlo.grids.grib_messages import library, scan
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions, whole
 from support import box, program, rows, write_regions
 
-eccodes = pytest.importorskip("eccodes")
+eccodes = library(Path("grib"))
 
 NY, NX = 5, 8
 FIELD = np.arange(NY * NX, dtype=float).reshape(NY, NX)
@@ -413,3 +415,22 @@ def test_without_the_library_one_line_says_how_to_install_it(tmp_path, monkeypat
     monkeypatch.setattr(builtins, "__import__", without)
     with pytest.raises(BavloError, match=r"pip install 'bavlo\[grib\]'"):
         open_grid([path])
+
+
+def test_the_index_of_a_large_file_is_kept_as_long_as_the_file_does_not_change(
+    tmp_path, monkeypatch
+):
+    monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
+    monkeypatch.setattr(grib, "WORTH_KEEPING", 0)
+    path = write(tmp_path / "t.grib2", message(), message(dataDate=20130306))
+    first = grib.messages_of(path)
+    grib._index.cache_clear()
+    monkeypatch.setattr(grib, "scan", lambda path: pytest.fail("was looked for again"))
+    again = grib.messages_of(path)
+    assert again.headers == first.headers
+    for name in grib.ARRAYS:
+        assert (getattr(again, name) == getattr(first, name)).all()
+    monkeypatch.undo()
+    monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
+    write(path, message())
+    assert grib.messages_of(path).end.size == 1

@@ -9,6 +9,7 @@ import shapely
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import Regions
+from bavlo.grids import kept
 from bavlo.regions import cache as overlaycache
 from support import run
 
@@ -42,13 +43,13 @@ def test_an_entry_comes_back_as_it_was_and_another_content_has_another(cache):
     overlaycache.cached(regions(0.1), LAYOUT, lambda: compute(regions(0.1)))
     finer = GridLayout(LAYOUT.x_edges, LAYOUT.y_edges + 1e-9)
     overlaycache.cached(regions(), finer, compute)
-    assert len(overlaycache.entries()) == 3
+    assert len(kept.entries()) == 3
 
 
 @pytest.mark.parametrize("seed", range(12))
 def test_a_damaged_entry_is_computed_anew(cache, seed):
     made = overlaycache.cached(regions(), LAYOUT, compute)
-    path = overlaycache.entries()[0]
+    path = kept.entries()[0]
     data = bytearray(path.read_bytes())
     rng = np.random.default_rng(seed)
     if seed % 3 == 0:
@@ -80,6 +81,6 @@ def test_runs_at_the_same_time_do_not_harm_one_another(cache):
 
 def test_the_command_shows_and_clears(cache):
     overlaycache.cached(regions(), LAYOUT, compute)
-    assert "1 overlay," in run("cache").stdout
-    assert "removed 1 overlay," in run("cache", "--clear").stdout
-    assert "0 overlays" in run("cache").stdout
+    assert "1 entry," in run("cache").stdout
+    assert "removed 1 entry," in run("cache", "--clear").stdout
+    assert "0 entries" in run("cache").stdout

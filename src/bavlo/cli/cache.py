@@ -15,7 +15,8 @@ def parser() -> Parser:
     options = Parser(
         "cache",
         description="What is kept between runs: overlays of regions and grids that took long to\n"
-        "compute. The folder can be set with the variable BAVLO_CACHE.",
+        "compute, and where the messages of large GRIB files lie. The folder can be set with the\n"
+        "variable BAVLO_CACHE.",
         epilog=EXAMPLES,
         usage="bavlo cache [--clear]",
     )
@@ -26,19 +27,19 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo cache`."""
     given = parser().read(arguments)
-    from bavlo.regions import cache as overlaycache
+    from bavlo.grids import kept
 
     if given["clear"]:
-        count, size = overlaycache.clear()
-        print(f"removed {_overlays(count)}, {size / 1e6:.1f} MB, from {overlaycache.folder()}")
+        count, size = kept.clear()
+        print(f"removed {_entries(count)}, {size / 1e6:.1f} MB, from {kept.folder()}")
         return 0
-    found = overlaycache.entries()
+    found = kept.entries()
     size = sum(path.stat().st_size for path in found)
-    print(f"{overlaycache.folder()}: {_overlays(len(found))}, {size / 1e6:.1f} MB")
+    print(f"{kept.folder()}: {_entries(len(found))}, {size / 1e6:.1f} MB")
     if found:
         print("remove them with bavlo cache --clear; they are made anew when they are needed")
     return 0
 
 
-def _overlays(number: int) -> str:
-    return "1 overlay" if number == 1 else f"{number} overlays"
+def _entries(number: int) -> str:
+    return "1 entry" if number == 1 else f"{number} entries"

@@ -13,8 +13,15 @@ from bavlo.core.space.overlay import ellipsoid_areas
 from bavlo.core.space.projection import transformed_edges
 from bavlo.core.space.regions import LONLAT, Regions, region_edges
 from bavlo.errors import BavloError, InputError
+from bavlo.plan.wording import some_of
 from bavlo.regions import vector
-from bavlo.regions.read import RegionOptions, choose_label, label_candidates, text_of
+from bavlo.regions.read import (
+    RegionOptions,
+    choose_label,
+    label_candidates,
+    pairs_of_labels,
+    text_of,
+)
 from bavlo.regions.repair import repaired
 
 
@@ -45,8 +52,9 @@ def describe_regions(path: Path, options: RegionOptions) -> Description:
         doubts.append(str(error))
     else:
         doubts.extend(repairs)
-        numbered = Regions(tuple(map(str, range(count))), geometry, crs or LONLAT)
-        facts.extend(_size_facts(numbered, names))
+        placed = np.flatnonzero(~shapely.is_empty(geometry))
+        numbered = Regions(tuple(map(str, placed)), geometry[placed], crs or LONLAT)
+        facts.extend(_size_facts(numbered, [names[n] for n in placed.tolist()]))
         if not repairs:
             facts.append(("shapes", "all valid"))
     return Description(str(path), tuple(facts), tuple(doubts))
@@ -69,7 +77,11 @@ def _label_text(path: Path, features: vector.Features) -> str:
     try:
         field = choose_label(path, features, None)
     except BavloError as error:
-        return f"{error.what}; {error.remedy}"
+        text = f"{error.what}; {error.remedy}"
+        pairs = pairs_of_labels(features)
+        if pairs and not label_candidates(features):
+            text += f"; two together name each differently: {some_of(pairs, 3)}"
+        return text
     if not field:
         return "no fields; regions are numbered from 1"
     return f"{field} names the regions: {', '.join(text_of(features.fields[field])[:4])}, …"

@@ -25,7 +25,7 @@ from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, p
 from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
 from bavlo.plan.result import TableResult
-from bavlo.plan.wording import counted, empty_rows
+from bavlo.plan.wording import counted, empty_rows, outside_notes
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -193,12 +193,12 @@ def about_extremes(
 def _notes(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:
     """Why a value is empty, in a few words."""
     notes = np.full(arrays.value.shape, "", object)
-    outside = plan.index.overlay.entries == 0
+    outside = outside_notes(plan.regions.regions, plan.index.overlay.entries)
     for r, p, n, c in np.argwhere(np.isnan(arrays.value)).tolist():
         steps, wanted = arrays.steps[r, p, n], plan.assignment.expected[p]
         area = arrays.area_valid[r, p, n]
         if outside[r]:
-            notes[r, p, n, c] = "outside the grid"
+            notes[r, p, n, c] = outside[r]
         elif (
             arrays.counts[c] in COUNTS
             and COUNTS[arrays.counts[c]].is_day

@@ -17,6 +17,7 @@ from bavlo.plan.reading import BlockReader
 from bavlo.plan.result import TableResult
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import series_summary
+from bavlo.plan.wording import outside_notes
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
 from bavlo.tables.table import Table
@@ -130,7 +131,8 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
         area_valid[:, each.period], steps[:, each.period] = each.area_valid, known
     notes = np.full(value.shape[:2], "", object)
     notes[steps == 0] = [f"area_valid {a:.2f}" for a in area_valid[steps == 0]]
-    notes[plan.overlay.entries == 0] = "outside the grid"
+    outside = outside_notes(plan.regions.regions, plan.overlay.entries)
+    notes[outside != ""] = outside[outside != "", None]
     meanings = dict(plan.source.variable.flags)
     starts, ends = plan.periods.bounds_text()
     return CLASSES.table(

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections import defaultdict
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -14,7 +16,7 @@ from bavlo.core.time.axis import HOUR
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
 from bavlo.errors import BavloError, InputError
-from bavlo.grids import cf
+from bavlo.grids import cf, kept
 from bavlo.grids.grib_layouts import ValueOrder, cells_of
 from bavlo.grids.grib_messages import (
     START,
@@ -32,6 +34,10 @@ GZIP = b"\x1f\x8b"
 ENDINGS = (".grb", ".grib", ".grb2", ".grib2", ".grb1", ".grib1")
 NO_DATA = 1e36  # what the library is told to put where there is no data
 CALENDAR = "standard"
+WORTH_KEEPING = 2**22  # bytes of a file from which its index is kept between runs
+INDEX_FORMAT = "1"  # another number makes all older indexes useless
+ARRAYS = ("offset", "length", "part", "header", "reference", "begin", "end")
+HEADERS = "headers"
 INTERVALS = ("accum", "avg", "max", "min", "diff")
 MONTHLY_TYPES = ("avgad", "avgas", "avgid", "avgia", "avgd", "avgua", "avgfc")
 
@@ -91,17 +97,40 @@ class GribGrid:
         They go `into` an array of that shape where one is given. The library decodes in as many
         threads as call this.
         """
-        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        alone = into is None and last - first == 1
+        block = into
+        if block is None and not alone:
+            block = np.empty((last - first, cells.cells.size))
         try:
             with self.path.open("rb") as file:
                 for n in range(first, last):
                     file.seek(int(self.offset[n]))
                     message = one_field(file.read(int(self.length[n])), int(self.part[n]))
                     field = self._decoded(message, int(self.offset[n]))
-                    block[n - first] = self.packing.decode(field.ravel()[cells.cells])
+                    if block is None:
+                        return self._taken(field, cells)
+                    block[n - first] = self._taken(field, cells)[0]
         except cf.DAMAGE as error:
             raise cf.not_damaged(self.path, error) from error
+        assert block is not None
         return block
+
+    def _taken(self, field: np.ndarray, cells: CellSelection) -> np.ndarray:
+        """(1, C) values of the wanted cells; without a copy where they are all of a field."""
+        if len(cells.windows) == 1:
+            window = cells.windows[0]
+            inside = field[window.rows, window.columns].reshape(1, -1)
+            found = window.subset.taken(inside)
+            if isinstance(window.subset.position, slice):
+                return self._known(found)
+        return self._known(field.reshape(1, -1)[:, cells.cells])
+
+    def _known(self, values: np.ndarray) -> np.ndarray:
+        """Values of this very field, with those that mean no data as NaN."""
+        absent = self.packing.absent(values)
+        if absent is not None:
+            values[absent] = np.nan
+        return values
 
     def _decoded(self, message: bytes, offset: int) -> np.ndarray:
         """(ny, nx) values of a message, NaN for no data."""
@@ -114,16 +143,29 @@ class GribGrid:
                 missing = bool(codes.codes_get(handle, "bitmapPresent"))
             finally:
                 codes.codes_release(handle)
-            placed = self.order.placed(values)
+            if missing:
+                values[values == NO_DATA] = np.nan
+            return self.order.placed(values)
         except (codes.CodesInternalError, ValueError) as error:
             raise damaged(self.path, offset, str(error)) from error
-        return np.where(placed == NO_DATA, np.nan, placed) if missing else placed
 
 
 @lru_cache(maxsize=64)
 def _index(path: Path, size: int, changed: int) -> Messages:
-    """The messages of a file as it is now."""
-    return scan(path)
+    """The messages of a file as it is now; those of large files are kept between runs."""
+    if size < WORTH_KEEPING:
+        return scan(path)
+    content = f"{INDEX_FORMAT} {path.resolve()} {size} {changed}"
+    entry = kept.folder() / f"{hashlib.sha256(content.encode()).hexdigest()}{kept.INDEX}"
+    found = kept.load(entry, (*ARRAYS, HEADERS))
+    if found is not None:
+        headers = json.loads(found.pop(HEADERS).tobytes())
+        return Messages(tuple(Header(**each) for each in headers), **found)
+    made = scan(path)
+    text = json.dumps([asdict(header) for header in made.headers]).encode()
+    arrays = {name: getattr(made, name) for name in ARRAYS}
+    kept.keep(entry, arrays | {HEADERS: np.frombuffer(text, np.uint8)})
+    return made
 
 
 def messages_of(path: Path) -> Messages:

@@ -13,7 +13,7 @@ from bavlo.core.space.regions import Regions
 from bavlo.core.space.zones import Zones, zone_overlay
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.source import GridSource
-from bavlo.plan.wording import extent_text, some_of
+from bavlo.plan.wording import extent_text, outside_notes, some_of
 from bavlo.regions.cache import cached
 from bavlo.regions.read import RegionFile, read_regions
 from bavlo.request.reporter import Reporter
@@ -54,7 +54,8 @@ def check_overlap(
             f"the regions {_regions_extent(region_file, source)}",
             "check the files, or the reference system of the regions",
         )
-    outside = [region_file.regions.labels[i] for i in np.flatnonzero(~inside)]
+    notes = outside_notes(region_file.regions, shared.entries)
+    outside = [region_file.regions.labels[i] for i in np.flatnonzero(notes == "outside the grid")]
     if outside:
         report.warn(
             f"{region_file.path.name}: {len(outside)} region(s) outside the grid have no values: "

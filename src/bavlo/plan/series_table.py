@@ -16,7 +16,7 @@ from bavlo.plan.made import combine_text
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
-from bavlo.plan.wording import counted, empty_rows, listed, some_of
+from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
 
@@ -186,13 +186,13 @@ def _combine_text(plan: SeriesPlan) -> str:
 def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
     """Why a value is empty, in a few words; (R, P, M)."""
     notes = np.full(values.value.shape, "", object)
-    outside = plan.overlay.entries == 0
+    outside = outside_notes(plan.regions.regions, plan.overlay.entries)
     expected = plan.step_weights.assignment.expected
     for region, period, measure in np.argwhere(np.isnan(values.value)).tolist():
         steps, wanted = values.steps[region, period], expected[period]
         area = values.area_valid[region, period, measure]
         if outside[region]:
-            note = "outside the grid"
+            note = outside[region]
         elif area < 1 and (steps == 0 or steps >= wanted):
             note = f"area_valid {area:.2f}"
         else:

@@ -6,7 +6,10 @@ from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
+import shapely
 
+from bavlo.core.space.regions import Regions
+from bavlo.core.space.zones import Zones
 from bavlo.tables.table import Table
 
 
@@ -20,6 +23,20 @@ def extent_text(extent: tuple[float, float, float, float]) -> str:
     """A box in words: x and y from..to."""
     west, south, east, north = extent
     return f"{west:.6g}..{east:.6g} by {south:.6g}..{north:.6g}"
+
+
+def outside_notes(regions: Regions | Zones, entries: np.ndarray) -> np.ndarray:
+    """(R,) why regions have no cells, empty for those that have.
+
+    Parameters
+    ----------
+    entries : (R,) int
+        Cells that each region touches.
+    """
+    notes = np.where(entries == 0, "outside the grid", "").astype(object)
+    if isinstance(regions, Regions):
+        notes[shapely.is_empty(regions.geometry)] = "no geometry"
+    return notes
 
 
 def counted(number: int, noun: str) -> str:
@@ -39,6 +56,7 @@ def empty_rows(table: Table) -> list[str]:
     reasons = {
         "area_valid": "too little area",
         "outside": "regions outside the grid",
+        "no": "regions without geometry",
         "never": "conditions never met",
         "not": "values that are not defined",
     }

@@ -1,23 +1,14 @@
 """Overlays that took long to compute, kept between runs as plain arrays.
 
 An entry is found by the content of the grid layout and of the regions, never by names or dates.
-It is written beside and then renamed, so that runs at the same time cannot harm one another, and
-read back with its checksums; what is damaged is computed anew.
 """
 
 from __future__ import annotations
 
 import hashlib
-import os
-import struct
-import sys
-import threading
 import time
-import zipfile
-import zlib
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import shapely
@@ -25,35 +16,11 @@ import shapely
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regions import Regions
+from bavlo.grids.kept import OVERLAY, folder, keep, load
 
 FORMAT = "1"  # of the entries; another number makes all older ones useless
-ENDING = ".overlay.npz"
 WORTH = 0.3  # seconds that an overlay must take to be kept
-MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
-DAMAGE = (
-    OSError,
-    ValueError,
-    KeyError,
-    EOFError,
-    NotImplementedError,
-    SyntaxError,
-    zipfile.BadZipFile,
-    zlib.error,
-    struct.error,
-)
 PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
-
-
-def folder() -> Path:
-    """Where entries are kept: BAVLO_CACHE, else the platform's place for caches."""
-    own = os.environ.get("BAVLO_CACHE")
-    if own:
-        return Path(own)
-    if sys.platform == "darwin":
-        return Path.home() / "Library" / "Caches" / "bavlo"
-    if sys.platform == "win32":
-        return Path(os.environ.get("LOCALAPPDATA", str(Path.home()))) / "bavlo" / "cache"
-    return Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "bavlo"
 
 
 def key_of(regions: Regions, layout: GridLayout) -> str:
@@ -78,24 +45,21 @@ def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay])
         key = key_of(regions, layout)
     except (ValueError, AttributeError):  # shapes of several kinds have no one layout
         return compute()
-    path = folder() / f"{key}{ENDING}"
+    path = folder() / f"{key}{OVERLAY}"
     found = _read(path)
     if found is not None:
         return found
     began = time.perf_counter()
     computed = compute()
     if time.perf_counter() - began >= WORTH:
-        _write(path, computed)
+        keep(path, {name: np.asarray(getattr(computed, name)) for name in PARTS})
     return computed
 
 
 def _read(path: Path) -> Overlay | None:
     """An entry, None where there is none or it is not sound."""
-    try:
-        with np.load(path, allow_pickle=False) as data:
-            parts = {name: data[name] for name in PARTS}  # reading checks the checksum
-        os.utime(path)
-    except DAMAGE:
+    parts = load(path, PARTS)
+    if parts is None:
         return None
     shape = tuple(int(n) for n in parts.pop("shape"))
     sound = (
@@ -106,44 +70,3 @@ def _read(path: Path) -> Overlay | None:
         and parts["indptr"][-1] == parts["index"].size
     )
     return Overlay((shape[0], shape[1]), **parts) if sound else None
-
-
-def _write(path: Path, computed: Overlay) -> None:
-    """Keep an entry; a cache that cannot be written is no reason to fail."""
-    draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with draft.open("wb") as file:
-            parts: dict[str, Any] = {name: np.asarray(getattr(computed, name)) for name in PARTS}
-            np.savez(file, **parts)
-        os.replace(draft, path)
-        _make_room(path)
-    except OSError:
-        draft.unlink(missing_ok=True)
-
-
-def entries() -> list[Path]:
-    """All entries, the one used last at the end."""
-    try:
-        found = [path for path in folder().iterdir() if path.name.endswith(ENDING)]
-    except OSError:
-        return []
-    return sorted(found, key=lambda path: path.stat().st_mtime)
-
-
-def _make_room(newest: Path) -> None:
-    size = 0
-    for path in reversed(entries()):
-        size += path.stat().st_size
-        if size > MOST_SIZE and path != newest:
-            path.unlink(missing_ok=True)
-
-
-def clear() -> tuple[int, int]:
-    """Remove all entries; how many there were, and their bytes."""
-    count = size = 0
-    for path in entries():
-        size += path.stat().st_size
-        path.unlink(missing_ok=True)
-        count += 1
-    return count, size

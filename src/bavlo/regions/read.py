@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import fnmatch
+import itertools
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -20,6 +22,11 @@ from bavlo.grids.source import whole
 from bavlo.regions import vector
 from bavlo.regions.repair import repaired
 from bavlo.regions.vector import Features
+
+JOINED = ","  # between fields that are joined to one label
+MOST_PAIRED = 8  # fields of which pairs are tried
+NAMES = re.compile(r"(?i)(name|label|title)")
+WHOLE_AS_TEXT = re.compile(r"-?\d+\.0")
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,8 +60,9 @@ class RegionOptions:
     ----------
     layer, label
         Layer and label field, needed where there are several that could be meant.
-    only
-        Names of wanted regions: exact, else a pattern with * and ?.
+    only, excluded
+        Names of regions that are wanted, and of those that are not: exact, else a pattern with *
+        and ?.
     merge_by
         Field by which regions are joined.
     region_crs
@@ -68,6 +76,7 @@ class RegionOptions:
     layer: str | None = None
     label: str | None = None
     only: tuple[str, ...] = ()
+    excluded: tuple[str, ...] = ()
     merge_by: str | None = None
     region_crs: str | None = None
     names: Path | None = None
@@ -84,7 +93,7 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
     if not path.exists():
         raise InputError(path, "there is no such file", "check the path")
     if not is_region_file(path) and format_of(path) is not None:
-        return read_zones(path, options.names, options.only)
+        return read_zones(path, options)
     features = vector.read(path, options.layer)
     if not features.geometry.size:
         raise InputError(path, "holds no regions", "give a file with polygons in it")
@@ -95,7 +104,7 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
             path, f"has no field '{options.merge_by}'", f"it has: {', '.join(features.fields)}"
         )
     labels = _labels(path, features, field, may_repeat=options.merge_by is not None)
-    keep = chosen(path, labels, options.only)
+    keep = chosen(path, labels, options.only, options.excluded)
     labels = [labels[i] for i in keep.tolist()]
     geometry, repairs = repaired(
         path, labels, features.geometry[keep], lonlat=_is_lonlat(path, crs)
@@ -155,7 +164,17 @@ def text_of(values: np.ndarray) -> list[str]:
             out.append(str(int(value)))
         else:
             out.append(str(value).strip())
+    if any(out) and all(WHOLE_AS_TEXT.fullmatch(text) for text in out if text):
+        out = [text.removesuffix(".0") for text in out]
     return out
+
+
+def texts_of_label(features: Features, label: str) -> list[str]:
+    """The names that a field gives, or several joined as `A / B`."""
+    if label in features.fields:
+        return text_of(features.fields[label])
+    columns = [text_of(features.fields[name]) for name in label.split(JOINED)]
+    return [" / ".join(parts) for parts in zip(*columns, strict=True)]
 
 
 def label_candidates(features: Features) -> list[str]:
@@ -170,15 +189,36 @@ def label_candidates(features: Features) -> list[str]:
 
     text = [n for n, v in features.fields.items() if v.dtype.kind in "OUST" and all_differ(n)]
     whole = [n for n, v in features.fields.items() if v.dtype.kind in "iu" and all_differ(n)]
-    return text or whole
+    return sorted(text, key=lambda name: _usefulness(features, name)) or whole
+
+
+def _usefulness(features: Features, name: str) -> int:
+    """Fields called names come first, then other words, then codes."""
+    if NAMES.search(name):
+        return 0
+    texts = text_of(features.fields[name])
+    return 1 if sum(any(c.isdigit() for c in text) for text in texts) < len(texts) / 2 else 2
+
+
+def pairs_of_labels(features: Features) -> list[str]:
+    """Pairs of text fields that together name every region differently, as `A,B`."""
+    texts = {n: text_of(v) for n, v in features.fields.items() if v.dtype.kind in "OUST"}
+    whole = {name: column for name, column in texts.items() if all(column)}
+    names = sorted(whole, key=lambda name: (-len(set(whole[name])), _usefulness(features, name)))
+    return [
+        JOINED.join(pair)
+        for pair in itertools.combinations(names[:MOST_PAIRED], 2)
+        if len(set(zip(whole[pair[0]], whole[pair[1]], strict=True))) == features.geometry.size
+    ]
 
 
 def choose_label(path: Path, features: Features, wanted: str | None) -> str:
     """The label field: the wanted one, or the only one that could be meant; empty for none."""
     fields = list(features.fields)
     if wanted is not None:
-        if wanted not in fields:
-            raise InputError(path, f"has no field '{wanted}'", f"it has: {', '.join(fields)}")
+        missing = [n for n in wanted.split(JOINED) if n not in fields]
+        if wanted not in fields and missing:
+            raise InputError(path, f"has no field '{missing[0]}'", f"it has: {', '.join(fields)}")
         return wanted
     candidates = label_candidates(features)
     if len(candidates) == 1:
@@ -193,17 +233,18 @@ def choose_label(path: Path, features: Features, wanted: str | None) -> str:
     repeated = [n for n, v in features.fields.items() if v.dtype.kind in "OUST"]
     if len(repeated) == 1:
         return repeated[0]
+    pairs = pairs_of_labels(features)
     raise InputError(
         path,
         f"no field names every region and each differently (fields: {', '.join(fields)})",
-        "choose one with ‹label›",
+        f"join two, as ‹label {pairs[0]}›" if pairs else "choose one with ‹label›",
     )
 
 
 def _labels(path: Path, features: Features, field: str, *, may_repeat: bool) -> list[str]:
     if not field:
         return [str(n + 1) for n in range(features.geometry.size)]
-    labels = text_of(features.fields[field])
+    labels = texts_of_label(features, field)
     empty = sum(not name for name in labels)
     if empty:
         raise InputError(
@@ -216,34 +257,48 @@ def _labels(path: Path, features: Features, field: str, *, may_repeat: bool) -> 
         raise InputError(
             path,
             f"the label {field} names several regions alike: {named}{more}",
-            "choose another field with ‹label›, or join them with ‹merge_by›",
+            f"choose another field with ‹label›{_pair_hint(features, field)}, or join them with "
+            "‹merge_by›",
         )
     return labels
 
 
-def chosen(path: Path, labels: Sequence[str], only: Sequence[str]) -> np.ndarray:
+def _pair_hint(features: Features, field: str) -> str:
+    """Two fields that would do instead of one."""
+    pairs = [pair for pair in pairs_of_labels(features) if field in pair.split(JOINED)]
+    return f", as ‹label {pairs[0]}›" if pairs else ""
+
+
+def chosen(
+    path: Path, labels: Sequence[str], only: Sequence[str], excluded: Sequence[str] = ()
+) -> np.ndarray:
     """Positions of the wanted regions: those of that name, else those that match the pattern."""
-    if not only:
-        return np.arange(len(labels))
+    keep = _named(path, labels, only) if only else set(range(len(labels)))
+    keep -= _named(path, labels, excluded)
+    if not keep:
+        raise InputError(path, "no region is left", "choose fewer with ‹except›")
+    return np.array(sorted(keep))
+
+
+def _named(path: Path, labels: Sequence[str], names: Sequence[str]) -> set[int]:
+    """Positions of the regions of some names, or that match patterns."""
     keep: set[int] = set()
-    for name in only:
+    for name in names:
         found = [i for i, label in enumerate(labels) if label == name]
         found = found or [i for i, label in enumerate(labels) if fnmatch.fnmatchcase(label, name)]
         if not found:
             shown = ", ".join(labels[:12]) + (", …" if len(labels) > 12 else "")
             raise InputError(path, f"no region is called '{name}'", f"there are: {shown}")
         keep.update(found)
-    return np.array(sorted(keep))
+    return keep
 
 
-def read_zones(path: Path, names: Path | None, only: Sequence[str]) -> RegionFile:
+def read_zones(path: Path, options: RegionOptions) -> RegionFile:
     """Regions from a raster of integer codes.
 
-    Parameters
-    ----------
-    names
-        CSV with a column of codes and one of names; without it, codes are the names.
+    A CSV of `names` has a column of codes and one of names; without it, codes are the names.
     """
+    names = options.names
     source = open_grid([path])
     cells = whole(source.layout.shape)
     values = source.read(0, 1, cells)[0].reshape(source.layout.shape)
@@ -266,7 +321,7 @@ def read_zones(path: Path, names: Path | None, only: Sequence[str]) -> RegionFil
         if len(set(labels)) < len(labels):
             raise InputError(names, "gives one name to several codes", "make the names differ")
     zones = Zones(tuple(labels), zone, source.layout)
-    zones = zones.take(chosen(path, labels, only))
+    zones = zones.take(chosen(path, labels, options.only, options.excluded))
     return RegionFile(path, zones, "code", (), tuple(notes))
 
 

@@ -30,17 +30,20 @@ def repaired(
     all are joined and the holes taken out. What is not an area is left out of areas and said.
     """
     out = np.array(geometry, dtype=object)
-    missing = np.flatnonzero(shapely.is_missing(out) | shapely.is_empty(out))
-    if missing.size:
-        raise InputError(
-            path,
-            f"{missing.size} of {len(labels)} regions have no geometry, such as "
-            f"'{labels[int(missing[0])]}'",
-            "mend the file, or choose the others with ‹only›",
-        )
+    missing = shapely.is_missing(out) | shapely.is_empty(out)
     repairs: list[str] = []
-    if (shapely.get_type_id(out) == POINT).all():
+    if (shapely.get_type_id(out[~missing]) == POINT).all():
+        if missing.any():
+            raise InputError(
+                path,
+                f"{missing.sum()} of {len(labels)} points have no place, such as "
+                f"'{labels[int(missing.argmax())]}'",
+                "mend the file, or leave them out with ‹except›",
+            )
         return shapely.force_2d(out), ()
+    for i in np.flatnonzero(missing).tolist():
+        out[i] = shapely.Polygon()
+        repairs.append(f"{labels[i]}: no geometry, so that it has no values")
     if lonlat:
         for i in _jumping(out):
             out[i], what = _across(out[i])
@@ -63,7 +66,7 @@ def repaired(
         if len(parts) < len(_all_parts(out[i])):
             repairs.append(f"{labels[i]}: points or lines beside its area left out")
         out[i] = shapely.union_all(parts)
-    flat = np.flatnonzero(shapely.area(out) <= 0).tolist()
+    flat = np.flatnonzero((shapely.area(out) <= 0) & ~missing).tolist()
     if flat:
         raise InputError(
             path, f"the region '{labels[flat[0]]}' has no area", "mend it, or choose the others"

@@ -25,6 +25,7 @@ from bavlo.regions.loading import vector_library
 ENDINGS = (
     ".geojson",
     ".json",
+    ".topojson",
     ".shp",
     ".zip",
     ".shz",
@@ -40,6 +41,7 @@ ENDINGS = (
 LON_NAMES = ("lon", "longitude", "long", "lng", "x")
 LAT_NAMES = ("lat", "latitude", "y")
 SHAPEFILE = "Shapefile"
+PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
 
 
@@ -76,11 +78,29 @@ def layers(path: Path) -> list[str]:
     if path.suffix.lower() in READERS:
         return [path.stem]
     _check_zip(path)
+    packed = packed_files(path)
+    if packed:
+        return list(packed)
     pyogrio = vector_library()
     try:
         return [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]
     except (pyogrio.errors.DataSourceError, RuntimeError, ValueError) as error:
         raise _unreadable(path, error) from error
+
+
+def packed_files(path: Path) -> dict[str, str]:
+    """Files of shapes within a zip that lie in folders, as the library reads them, by layer name.
+
+    None where the library finds them by itself.
+    """
+    if path.suffix.lower() not in (".zip", ".shz"):
+        return {}
+    with zipfile.ZipFile(path) as packed:
+        names = [n for n in packed.namelist() if n.lower().endswith(PACKED)]
+    inside = [n for n in names if not n.startswith(("__MACOSX", ".")) and "/." not in n]
+    if not any("/" in name for name in inside):
+        return {}
+    return {Path(name).stem: f"/vsizip/{path.resolve()}/{name}" for name in inside}
 
 
 def _check_zip(path: Path) -> None:
@@ -117,11 +137,13 @@ def read(path: Path, layer: str | None = None) -> Features:
 
 def _by_pyogrio(path: Path, layer: str) -> Features:
     pyogrio = vector_library()
+    packed = packed_files(path) if path.suffix.lower() in (".zip", ".shz") else {}
+    file, inner = (packed[layer], None) if layer in packed else (path, layer)
     try:
-        info = pyogrio.read_info(path, layer=layer)
+        info = pyogrio.read_info(file, layer=inner)
         with warnings.catch_warnings(record=True) as said:
             warnings.simplefilter("always")
-            meta, _, wkb, columns = pyogrio.raw.read(path, layer=layer, force_2d=True)
+            meta, _, wkb, columns = pyogrio.raw.read(file, layer=inner, force_2d=True)
         geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
@@ -133,9 +155,8 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
     # The library tells of what it mended by itself, such as rings that were not closed.
     notes = dict.fromkeys(str(w.message).split(". To ")[0].lower() for w in said)
     driver = SHAPEFILE if info["driver"] == _shapefile_driver() else info["driver"]
-    return Features(
-        np.asarray(geometry), fields, meta.get("crs") or "", driver, layer, tuple(notes)
-    )
+    crs = meta.get("crs") or (LONLAT if driver == "TopoJSON" else "")  # fixed by its format
+    return Features(np.asarray(geometry), fields, crs, driver, layer, tuple(notes))
 
 
 def _by_pyarrow(path: Path) -> Features:
@@ -176,7 +197,9 @@ def _by_csv(path: Path) -> Features:
     """A CSV with WKT shapes, or with points in longitude and latitude."""
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
-            rows = list(csv.DictReader(file))
+            delimiter = _delimiter(file.readline())
+            file.seek(0)
+            rows = list(csv.DictReader(file, delimiter=delimiter))
     except (UnicodeDecodeError, csv.Error) as error:
         raise _unreadable(path, error) from error
     names = list(rows[0]) if rows else []
@@ -191,9 +214,8 @@ def _by_csv(path: Path) -> Features:
         if wkt is not None:
             geometry = shapely.from_wkt([row[wkt] for row in rows], on_invalid="raise")
         elif lon is not None and lat is not None:
-            geometry = shapely.points(
-                [float(row[lon]) for row in rows], [float(row[lat]) for row in rows]
-            )
+            pairs = [[_number(row[name], delimiter) for row in rows] for name in (lon, lat)]
+            geometry = shapely.points(*pairs)
         else:
             raise InputError(
                 path,
@@ -208,6 +230,16 @@ def _by_csv(path: Path) -> Features:
         if name and name not in (wkt, lon, lat)
     }
     return Features(np.asarray(shapely.force_2d(geometry)), fields, LONLAT, "CSV", path.stem)
+
+
+def _delimiter(header: str) -> str:
+    """What stands between the columns: the sign that the header has most of."""
+    return max((",", ";", "\t", "|"), key=header.count)
+
+
+def _number(text: str, delimiter: str) -> float:
+    """A coordinate; with a decimal comma where columns are divided by another sign."""
+    return float(text if delimiter == "," else text.replace(",", "."))
 
 
 READERS: dict[str, Callable[[Path], Features]] = {

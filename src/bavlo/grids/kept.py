@@ -1,0 +1,95 @@
+"""What is kept between runs as plain arrays: overlays and indexes that took long to make.
+
+An entry is written beside and then renamed, so that runs at the same time cannot harm one another,
+and read back with its checksums; what is damaged is made anew.
+"""
+
+from __future__ import annotations
+
+import os
+import struct
+import sys
+import threading
+import zipfile
+import zlib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import numpy as np
+
+OVERLAY, INDEX = ".overlay.npz", ".grib-index.npz"  # endings of entries
+MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
+DAMAGE = (
+    OSError,
+    ValueError,
+    KeyError,
+    EOFError,
+    NotImplementedError,
+    SyntaxError,
+    zipfile.BadZipFile,
+    zlib.error,
+    struct.error,
+)
+
+
+def folder() -> Path:
+    """Where entries are kept: BAVLO_CACHE, else the platform's place for caches."""
+    own = os.environ.get("BAVLO_CACHE")
+    if own:
+        return Path(own)
+    if sys.platform == "darwin":
+        return Path.home() / "Library" / "Caches" / "bavlo"
+    if sys.platform == "win32":
+        return Path(os.environ.get("LOCALAPPDATA", str(Path.home()))) / "bavlo" / "cache"
+    return Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "bavlo"
+
+
+def load(path: Path, names: Sequence[str]) -> dict[str, np.ndarray] | None:
+    """The arrays of an entry; None where there is none, or it is damaged."""
+    try:
+        with np.load(path, allow_pickle=False) as data:
+            parts = {name: data[name] for name in names}  # reading checks the checksum
+        os.utime(path)
+    except DAMAGE:
+        return None
+    return parts
+
+
+def keep(path: Path, arrays: Mapping[str, np.ndarray]) -> None:
+    """Keep an entry; a cache that cannot be written is no reason to fail."""
+    draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with draft.open("wb") as file:
+            np.savez(file, **dict(arrays))  # type: ignore[arg-type]
+        os.replace(draft, path)
+        _make_room(path)
+    except OSError:
+        draft.unlink(missing_ok=True)
+
+
+def entries() -> list[Path]:
+    """All entries, the one used last at the end."""
+    try:
+        found = [path for path in folder().iterdir() if path.name.endswith((OVERLAY, INDEX))]
+    except OSError:
+        return []
+    return sorted(found, key=lambda path: path.stat().st_mtime)
+
+
+def _make_room(newest: Path) -> None:
+    size = 0
+    for path in reversed(entries()):
+        size += path.stat().st_size
+        if size > MOST_SIZE and path != newest:
+            path.unlink(missing_ok=True)
+
+
+def clear() -> tuple[int, int]:
+    """Remove all entries; how many there were, and their bytes."""
+    count = size = 0
+    for path in entries():
+        size += path.stat().st_size
+        path.unlink(missing_ok=True)
+        count += 1
+    return count, size

@@ -26,6 +26,7 @@ from bavlo.regions.read import RegionOptions
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv
+from bavlo.tables.formats import Companions
 from brute import weighted_mean, weighted_percentile
 from support import box, rows, run, write_grid, write_regions
 
@@ -354,7 +355,9 @@ def test_a_map_takes_a_column_and_period_of_a_table_or_the_cells_of_a_grid(world
     folder = world[0]
     table = tmp_path / "t.csv"
     csv.write_file(
-        series(asked(world, "series", ["rain.nc"], every="year"), SilentReporter()).table, table
+        series(asked(world, "series", ["rain.nc"], every="year"), SilentReporter()).table,
+        table,
+        Companions(),
     )
     given = {"grids": [str(table)], "regions": str(folder / "r.geojson"), "label": "name"}
     reporter = SilentReporter()
@@ -382,7 +385,9 @@ def test_a_map_takes_a_column_and_period_of_a_table_or_the_cells_of_a_grid(world
 def test_a_chart_shows_the_regions_that_are_asked_for(world, tmp_path):
     table = tmp_path / "t.csv"
     csv.write_file(
-        series(asked(world, "series", ["rain.nc"], every="year"), SilentReporter()).table, table
+        series(asked(world, "series", ["rain.nc"], every="year"), SilentReporter()).table,
+        table,
+        Companions(),
     )
     given = {"grids": [str(table)], "only": ["f*"], "kind": "totals", "base": "1995..2000"}
     content = chart(make_request("chart", given))

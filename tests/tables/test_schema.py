@@ -5,7 +5,7 @@ import pytest
 
 from bavlo.errors import RequestError
 from bavlo.tables import csv
-from bavlo.tables.formats import format_of
+from bavlo.tables.formats import Companions, format_of
 from bavlo.tables.schema import (
     ANOMALIES,
     CLASSES,
@@ -62,7 +62,7 @@ def test_a_table_comes_back_from_csv_as_it_was(schema, tmp_path):
     assert len(table) == np.prod([SIZES[axis] for axis in schema.axes])
     assert schema_of(table.header) is schema
     assert schema_by_axes(table) is schema
-    csv.write_file(table, tmp_path / "t.csv")
+    csv.write_file(table, tmp_path / "t.csv", Companions())
     again = format_of(tmp_path / "t.csv").read(tmp_path / "t.csv")
     assert again.name == schema.name
     assert again.axes == table.axes

@@ -10,6 +10,8 @@ from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.screen import Screen, preview
 from bavlo.cli.writing import beside, check, wanted_files, write_all
 from bavlo.errors import worded
+from bavlo.tables.formats import Companions, holds_about
+from bavlo.tables.layouts import laid_out
 
 if TYPE_CHECKING:
     from bavlo.plan.result import TableResult
@@ -60,20 +62,27 @@ def run_table(
     if output.format == "csv":
         from bavlo.tables import csv
 
-        csv.write(result.table, sys.stdout)
+        csv.write(laid_out(result.table, output.layout), sys.stdout)
+        words = sys.stderr
+    if output.format == "json":
+        from bavlo.tables import json
+
+        companions = Companions(result.about)
+        json.write(laid_out(result.table, output.layout), sys.stdout, companions)
         words = sys.stderr
     if wanted_files(request):
         write_all(request, result)
     preview_only = not output.out and not output.format
     if preview_only:
-        print(f"{result.title}\n\n{preview(result.table)}\n")
+        print(f"{result.title}\n\n{preview(laid_out(result.table, output.layout))}\n")
     if not given["quiet"]:
         for line in result.summary[:MOST_LINES]:
             print(worded(line, as_option), file=words)
         if len(result.summary) > MOST_LINES:
             print(f"… and {len(result.summary) - MOST_LINES} more regions", file=words)
         for path in wanted_files(request):
-            print(f"wrote {path}, and how it came to be in {beside(path).name}", file=words)
+            where = "it" if holds_about(path) else beside(path).name
+            print(f"wrote {path}, and how it came to be in {where}", file=words)
         if preview_only:
             print("write it all with --out FILE.csv, draw it with --out FILE.png", file=words)
     screen.finish()

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.plan.outputs import check_outputs, whole_files
 from bavlo.tables.formats import ENDINGS as TABLES
-from bavlo.tables.formats import format_of
+from bavlo.tables.formats import READABLE, Companions, ending_of, format_of, holds_about
+from bavlo.tables.layouts import laid_out
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -34,8 +35,11 @@ def check(request: Request) -> None:
     if output.format and output.out:
         raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
     check_endings(output.out, TABLES + CHARTS)
-    if output.events is not None and output.events.suffix.lower() not in TABLES:
+    if output.events is not None and ending_of(output.events) not in READABLE:
         raise RequestError("events", f"{output.events} is no table", f"name a {TABLES[0]}")
+    for path in wanted_files(request):
+        if ending_of(path):
+            format_of(path)  # says which library is missing
     check_outputs(wanted_files(request), replace=output.replace)
 
 
@@ -48,7 +52,7 @@ def wanted_files(request: Request) -> tuple[Path, ...]:
 def check_endings(paths: Sequence[Path], known: Sequence[str]) -> None:
     """Refuse endings that say nothing of what to write."""
     for path in paths:
-        if path.suffix.lower() not in known:
+        if not path.name.lower().endswith(tuple(known)):
             raise RequestError(
                 "out",
                 f"{path}: the ending '{path.suffix}' is not known",
@@ -57,24 +61,28 @@ def check_endings(paths: Sequence[Path], known: Sequence[str]) -> None:
 
 
 def write_all(request: Request, result: TableResult) -> None:
-    """Write every output of a request, each with its provenance beside it."""
+    """Write every output of a request, each with its provenance in it or beside it."""
     from bavlo.plan.provenance import as_json
 
     named = wanted_files(request)
-    wanted = [path for out in named for path in (out, beside(out))]
+    wanted = [p for out in named for p in ((out,) if holds_about(out) else (out, beside(out)))]
     with whole_files(wanted) as drafts:
         for path in named:
             table = result.table
             if path == request.output.events and result.events is not None:
                 table = result.events
-            if path.suffix.lower() in TABLES:
-                format_of(path).write_file(table, drafts[path])
+            if ending_of(path):
+                if ending_of(path) in READABLE:
+                    table = laid_out(table, request.output.layout)
+                companions = Companions(result.about, result.shapes, path.name)
+                format_of(path).write_file(table, drafts[path], companions)
             else:
                 from bavlo.figures import draw
 
                 figure = drawn(path, lambda: draw([result.table], result.title, **result.drawing))
                 _save(figure, path, drafts[path])
-            drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
+            if not holds_about(path):
+                drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
 
 
 def figure_outputs(output: OutputRequest) -> tuple[Path, ...]:

@@ -83,7 +83,8 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
     ]
     lines += _in_words(data, periods, numbers)
     about = {**data.about, "base": str(base)}
-    return TableResult(table, f"Anomalies of {data.title}", tuple(lines), about)
+    title = f"Anomalies of {data.title}"
+    return TableResult(table, title, tuple(lines), about, shapes=data.shapes)
 
 
 def _one_window(

@@ -10,7 +10,7 @@ from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
-from bavlo.tables import csv
+from bavlo.tables.formats import read_table
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ def chart(request: Request) -> ChartContent:
     """Read the tables of a request, and take what is to be shown of them."""
     tables = []
     for path in (path for argument in request.grids.arguments for path in argument.paths):
-        table = csv.read(path)
+        table = read_table(path)
         for column, value in request.figure.pick:
             table = table.where(column, value)
         tables.append(_only(path, table, request.regions.reading.only))

@@ -20,7 +20,7 @@ from bavlo.regions.read import chosen
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ClimateRequest, Request
-from bavlo.tables import csv
+from bavlo.tables.formats import Shapes, is_table_file, read_table
 from bavlo.tables.table import Table
 
 # Options that mean something once a series is made.
@@ -50,6 +50,8 @@ class PeriodSeries:
         Name of what cells weigh besides their areas.
     level
         Which values of further dimensions the grid has.
+    shapes
+        Of the regions, where the series was made from grids.
     """
 
     regions: list[str]
@@ -69,6 +71,7 @@ class PeriodSeries:
     about: dict[str, Any]
     weight: str | None = None
     level: str | None = None
+    shapes: Shapes | None = None
 
 
 def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
@@ -140,7 +143,7 @@ def load_series(request: Request, report: Reporter) -> PeriodSeries:
     Normals need every year, so `during` selects only what is reported, later on.
     """
     paths = [path for grid in request.grids.arguments for path in grid.paths]
-    if len(paths) == 1 and paths[0].suffix.lower() == ".csv":
+    if len(paths) == 1 and is_table_file(paths[0]):
         _refuse_grid_options(request, paths[0])
         return _only(_from_table(request, paths[0]), paths[0], request.regions.reading.only)
     time = replace(request.time, during=None, window=(1,))
@@ -163,12 +166,13 @@ def _refuse_grid_options(request: Request, path: Path) -> None:
 def _from_result(request: Request, result: TableResult) -> PeriodSeries:
     if "class" in result.table.axes or result.table.labels("period") == ["static"]:
         raise RequestError("", "normals need a grid with time", "give one")
-    return _of_table(result.table, result.title, {**result.about, "request": asked(request)})
+    about = {**result.about, "request": asked(request)}
+    return replace(_of_table(result.table, result.title, about), shapes=result.shapes)
 
 
 def _from_table(request: Request, path: Path) -> PeriodSeries:
     """Read a series table back."""
-    table = csv.read(path)
+    table = read_table(path)
     if table.name != "series" or "class" in table.axes:
         raise InputError(
             path,

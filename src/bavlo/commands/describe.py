@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -22,9 +21,7 @@ from bavlo.plan.overlay import overlay_of
 from bavlo.plan.wording import some_of
 from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
-
-# How the tables that Bavlo writes begin.
-TABLE_HEADS = ("region,period,", "region,condition,event,", "region,variable,years,")
+from bavlo.tables.formats import is_table, read_table
 
 
 def describe(
@@ -44,8 +41,8 @@ def describe(
     if missing is not None:
         raise InputError(missing, "there is no such file", "check the path")
     local = [path for path in paths if url_of(path) is None]
-    shapes = [path for path in local if is_region_file(path) and not _is_table(path)]
-    tables = [path for path in paths if _is_table(path)]
+    shapes = [path for path in local if is_region_file(path) and not is_table(path)]
+    tables = [path for path in paths if is_table(path)]
     grids = [path for path in paths if path not in shapes and path not in tables]
     unknown = next((path for path in grids if format_of(path) is None), None)
     if unknown is not None:
@@ -100,23 +97,18 @@ def _one_of_each_layout(sources: list[GridSource]) -> list[GridSource]:
     return out
 
 
-def _is_table(path: Path) -> bool:
-    if path.suffix.lower() != ".csv" or not path.is_file():
-        return False
-    with path.open(encoding="utf-8-sig", errors="replace") as file:
-        return file.readline().startswith(TABLE_HEADS)
-
-
 def describe_table(path: Path) -> Description:
     """Rows, regions, periods and variables of a table that Bavlo wrote."""
-    with path.open(encoding="utf-8-sig", newline="") as file:
-        rows = list(csv.DictReader(file))
+    table = read_table(path)
 
     def different(name: str) -> list[str]:
-        return list(dict.fromkeys(row[name] for row in rows if row.get(name)))
+        if name not in table.header:
+            return []
+        found = table.column(name).tolist()
+        return [v if isinstance(v, str) else f"{v:g}" for v in dict.fromkeys(found) if v != ""]
 
     facts = [
-        ("table", f"{len(rows)} rows with the columns {', '.join(rows[0]) if rows else 'none'}"),
+        ("table", f"{len(table)} rows with the columns {', '.join(table.header)}"),
         ("regions", f"{len(different('region'))}: {some_of(different('region'), 4)}"),
     ]
     for word, column in (("periods", "period"), ("tested", "condition"), ("years", "years")):
@@ -125,8 +117,9 @@ def describe_table(path: Path) -> Description:
     found = different("measure") or different("count")
     values = ", ".join(different("variable")) + (f" ({', '.join(found)})" if found else "")
     values += f" in {', '.join(different('unit'))}"
-    if rows and "value" in rows[0]:
-        values += f"; {sum(not row['value'] for row in rows)} rows without a value"
+    if "value" in table.header:
+        empty = int(np.isnan(table.column("value")).sum())
+        values += f"; {empty} rows without a value"
     facts.append(("values", values))
     return Description(str(path), tuple(facts))
 

@@ -24,7 +24,7 @@ from bavlo.extremes.events import events_table
 from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, plan_extremes
 from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
-from bavlo.plan.result import TableResult
+from bavlo.plan.result import TableResult, shapes_of
 from bavlo.plan.wording import counted, empty_rows, outside_notes
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
@@ -57,7 +57,8 @@ def extremes(request: Request, report: Reporter) -> TableResult:
     summary = _summary(plan, table)
     about = about_extremes(plan, table, summary, report)
     events = events_table(plan, arrays.daily) if request.output.events is not None else None
-    return TableResult(table, _title(plan), summary, about, events)
+    shapes = shapes_of(plan.regions)
+    return TableResult(table, _title(plan), summary, about, events, shapes=shapes)
 
 
 def _units(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:

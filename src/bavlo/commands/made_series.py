@@ -20,6 +20,7 @@ from bavlo.plan.wording import counted, empty_rows
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
+from bavlo.tables.formats import Shapes
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
 
@@ -32,14 +33,15 @@ class RegionValues:
 
     Parameters
     ----------
-    about
-        Its provenance.
+    about, shapes
+        Its provenance, and its regions.
     measures
         Names, in the order of its axis.
     """
 
     table: Table
     about: dict[str, Any]
+    shapes: Shapes | None
     measures: tuple[str, ...]
 
     def of(self, column: str, measure: str, periods: list[str]) -> np.ndarray:
@@ -105,7 +107,8 @@ def made_of_regions(request: Request, report: Reporter, series: Series) -> Table
     lines = (f"{len(table)} rows: {' × '.join(counted(n, a) for a, n in table.axes.items())}",)
     about = _about(request, tables, report)
     title = f"{formula.text} by {request.time.every_text}, of the values of regions"
-    return TableResult(table, title, (*lines, *empty_rows(table)), about)
+    shapes = next(iter(tables.values())).shapes
+    return TableResult(table, title, (*lines, *empty_rows(table)), about, shapes=shapes)
 
 
 def written_out(formulas: tuple[Formula, ...]) -> Formula:
@@ -147,7 +150,7 @@ def _tables(
             measuring=replace(request.measuring, measure=wanted, unit=None),
         )
         result = series(one, report)
-        tables[name] = RegionValues(result.table, result.about, wanted)
+        tables[name] = RegionValues(result.table, result.about, result.shapes, wanted)
     return tables
 
 

@@ -24,7 +24,7 @@ from bavlo.plan.wording import some_of
 from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest, Request
-from bavlo.tables import csv
+from bavlo.tables.formats import read_table
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
@@ -78,7 +78,7 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
 
 def _picked(request: Request) -> Table:
     """The table as far as it is picked, which must leave regions and periods alone."""
-    table = csv.read(request.grids.arguments[0].paths[0])
+    table = read_table(request.grids.arguments[0].paths[0])
     for name, value in request.figure.pick:
         table = table.where(name, value)
     odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]

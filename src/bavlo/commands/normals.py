@@ -113,4 +113,4 @@ def _result(
             "column years)"
         )
     about = {**data.about, "base": str(base)}
-    return TableResult(table, f"Normals of {data.title}", tuple(lines), about)
+    return TableResult(table, f"Normals of {data.title}", tuple(lines), about, shapes=data.shapes)

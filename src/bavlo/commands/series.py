@@ -16,7 +16,7 @@ from bavlo.grids.source import where
 from bavlo.plan.inspection import check_range
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
-from bavlo.plan.result import TableResult
+from bavlo.plan.result import TableResult, shapes_of
 from bavlo.plan.series import SeriesPlan, plan_series
 from bavlo.plan.series_reducer import SeriesReducer
 from bavlo.plan.series_table import (
@@ -78,7 +78,11 @@ def series(request: Request, report: Reporter) -> TableResult:
     table = series_table(plan, values)
     summary = series_summary(plan, table)
     return TableResult(
-        table, series_title(plan), summary, about_series(plan, table, summary, report)
+        table,
+        series_title(plan),
+        summary,
+        about_series(plan, table, summary, report),
+        shapes=shapes_of(plan.regions),
     )
 
 

@@ -14,7 +14,7 @@ from bavlo.engine.memory import Needs
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader
-from bavlo.plan.result import TableResult
+from bavlo.plan.result import TableResult, shapes_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import series_summary
 from bavlo.plan.wording import outside_notes
@@ -112,7 +112,8 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     table = _class_table(plan, found)
     summary = series_summary(plan, table)
     title = f"{plan.source.variable.title}: shares of classes"
-    return TableResult(table, title, summary, about_series(plan, table, summary, report))
+    about = about_series(plan, table, summary, report)
+    return TableResult(table, title, summary, about, shapes=shapes_of(plan.regions))
 
 
 def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:

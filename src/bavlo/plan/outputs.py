@@ -35,9 +35,7 @@ def whole_files(paths: Sequence[Path]) -> Iterator[dict[Path, Path]]:
 
     An error or an interrupt leaves nothing behind, and files that were there as they were.
     """
-    drafts = {
-        path: path.with_name(f".{path.stem}.{os.getpid()}.part{path.suffix}") for path in paths
-    }
+    drafts = {path: path.with_name(f".{os.getpid()}.part.{path.name}") for path in paths}
     try:
         yield drafts
         for path, draft in drafts.items():

@@ -7,8 +7,8 @@ import fnmatch
 import itertools
 import re
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -43,6 +43,8 @@ class RegionFile:
         What was mended, one line a region.
     notes
         What else a user should know.
+    fields
+        Attributes of their own, by name, in the same order.
     """
 
     path: Path
@@ -50,6 +52,7 @@ class RegionFile:
     label: str
     repairs: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    fields: Mapping[str, np.ndarray] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -98,12 +101,12 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
     if not features.geometry.size:
         raise InputError(path, "holds no regions", "give a file with polygons in it")
     crs = _system(path, features, options.region_crs)
-    field = options.merge_by or choose_label(path, features, options.label)
+    label = options.merge_by or choose_label(path, features, options.label)
     if options.merge_by is not None and options.merge_by not in features.fields:
         raise InputError(
             path, f"has no field '{options.merge_by}'", f"it has: {', '.join(features.fields)}"
         )
-    labels = _labels(path, features, field, may_repeat=options.merge_by is not None)
+    labels = _labels(path, features, label, may_repeat=options.merge_by is not None)
     keep = chosen(path, labels, options.only, options.excluded)
     labels = [labels[i] for i in keep.tolist()]
     geometry, repairs = repaired(
@@ -115,14 +118,16 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
             f"{len(repairs)} region(s) would be repaired: {repairs[0]}",
             "mend the file, or leave out ‹strict›",
         )
+    fields = {name: column[keep] for name, column in features.fields.items()}
     if options.merge_by is not None:
         groups: dict[str, list[int]] = {}
         for n, label in enumerate(labels):
             groups.setdefault(label, []).append(n)
         labels = list(groups)
+        fields = {}
         geometry = np.array([shapely.union_all(geometry[n]) for n in groups.values()], object)
     notes = tuple(f"{path.name}: {note}" for note in features.notes)
-    return RegionFile(path, Regions(tuple(labels), geometry, crs), field, repairs, notes)
+    return RegionFile(path, Regions(tuple(labels), geometry, crs), label, repairs, notes, fields)
 
 
 def _system(path: Path, features: Features, given: str | None) -> str:

@@ -193,7 +193,7 @@ OPTIONS: tuple[Option, ...] = (
            "extremes", "spells run on over the edges of adjoining periods and count where they "
            "end, or are cut there"),
     Option("events", "output.events", "FILE", "path", None, "extremes", "extremes",
-           "write each spell in each region to this .csv"),
+           "write each spell in each region to this table"),
     Option("area-share", "conditions.area_share", "SHARE", "share", "0.25", "extremes", "extremes",
            "with --test-on cell, share of its area from which a region is in an event"),
     Option("wet-day", "conditions.wet_day", "DEPTH", "", "1 mm", "extremes", "extremes",
@@ -340,13 +340,17 @@ OPTIONS: tuple[Option, ...] = (
     Option("unit", "measuring.unit", "UNIT", "", None, COMPUTE, "output",
            "unit of the output, as mm, inch, degC", "the file's"),
     Option("out", "output.out", "FILE", "paths", None, TABLES, "output",
-           "write a table (.csv) or a chart (.png .svg .pdf)", "a preview on the screen",
+           "write a table (.csv .xlsx .parquet .json), the regions with their values (.geojson "
+           ".gpkg .shp.zip) or a chart (.png .svg .pdf)", "a preview on the screen",
            repeat=True),
     Option("out", "output.out", "FILE", "paths", None, "grid", "output", "a .nc or .tif",
            repeat=True),
     Option("out", "output.out", "FILE", "paths", None, "chart map", "output",
            "a .png, .svg or .pdf", repeat=True),
-    Option("format", "output.format", "csv", "csv|", None, TABLES, "output",
+    Option("layout", "output.layout", "SHAPE", "long|by-time|by-region", "long", TABLES, "output",
+           "one value a row; periods down and regions across; or regions down and periods across: "
+           "long, by-time or by-region"),
+    Option("format", "output.format", "csv|json", "csv|json", None, TABLES, "output",
            "write the whole table to standard output"),
     Option("format", "output.format", "json", "json|", None, "describe", "output",
            "for programs"),

@@ -178,6 +178,7 @@ class OutputRequest:
     out: tuple[Path, ...]
     events: Path | None
     format: str | None
+    layout: str
     replace: bool
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
@@ -13,25 +12,28 @@ import numpy as np
 import orjson
 
 from bavlo.errors import InputError
-from bavlo.tables.schema import TableSchema, schema_of
-from bavlo.tables.table import Column, Table, text_column
+from bavlo.tables.formats import Companions
+from bavlo.tables.placed import table_of_rows
+from bavlo.tables.schema import schema_of
+from bavlo.tables.table import Column, Table
 
+# How the tables that commands write begin.
+HEADS = ("region,period,", "region,condition,event,", "region,variable,years,")
 RISKY = ("=", "+", "-", "@")
 ESCAPE = "'"
-OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 SELDOM = 8  # rows for each of what repeats
 SAMPLE = 1024  # numbers that tell whether a column repeats a few
 
 
-def write_file(table: Table, path: Path) -> None:
-    """Write a whole table to a file."""
+def write_file(table: Table, path: Path, companions: Companions) -> None:
+    """Write a whole table to a file; what goes with it stands beside."""
     with path.open("w", encoding="utf-8", newline="") as file:
         write(table, file)
 
 
 def write(table: Table, file: IO[str]) -> None:
     """Write all rows, comma-separated with a header."""
-    file.write(",".join(map(quoted, table.header)) + "\n")
+    file.write(",".join(map(quoted, safe_text(table.header))) + "\n")
     # What a column says again and again is put into words once; all else a chunk at a time.
     columns = [
         Column(column.name, column.axes, _texts(column.values))
@@ -143,6 +145,12 @@ def numbers_text(values: np.ndarray) -> list[str]:
     return out
 
 
+def recognises(path: Path) -> bool:
+    """Whether a file begins as a table that a command wrote."""
+    with path.open(encoding="utf-8-sig", errors="replace") as file:
+        return file.readline().startswith(HEADS)
+
+
 def read(path: Path) -> Table:
     """A table that was written as CSV, with its axes.
 
@@ -158,112 +166,8 @@ def read(path: Path) -> Table:
             header = list(reader.fieldnames or [])
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
-    schema = schema_of(header)
-    if schema is None:
-        raise InputError(path, "is no table that Bavlo wrote", "give the CSV that a command wrote")
-    if not rows:
-        raise InputError(path, "has no rows", "give the CSV that a command wrote")
-    axes = schema.axes
-    texts = {key: plain_text(row[key] or "" for row in rows) for key in header}
-    places = {axis: _places(schema, axis, texts, len(rows)) for axis in axes}
-    names = {axis: list(dict.fromkeys(places[axis])) for axis in axes}
-    shape = tuple(len(names[axis]) for axis in axes)
-    position = tuple(
-        np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in places[axis]])
-        for axis in axes
-    )
-    present = np.zeros(shape, bool)
-    present[position] = True
-    kept = _kept(schema, present)
-    if not (present.all() or kept is not None) or int(present.sum()) != len(rows):
-        raise InputError(
-            path,
-            f"its {len(rows)} rows are not "
-            + " × ".join(f"{n} {axis}s" for n, axis in zip(shape, axes, strict=True)),
-            "give one whole table",
-        )
-    arrangement = _Arrangement(axes, shape, position, kept)
-    columns = (
-        _column(path, key, texts[key], arrangement, is_text=schema.is_text(key)) for key in header
-    )
-    return Table(schema.name, dict(zip(axes, shape, strict=True)), tuple(columns), kept)
-
-
-def _kept(schema: TableSchema, present: np.ndarray) -> Column | None:
-    """The pairs of axes that have rows, where some have none and the schema allows that."""
-    sparse = [schema.axes.index(axis) for axis in schema.sparse]
-    if present.all() or not sparse:
-        return None
-    others = tuple(n for n in range(present.ndim) if n not in sparse)
-    pairs = present.any(axis=others, keepdims=True)
-    if (present != pairs).any():
-        return None
-    shape = [present.shape[n] for n in sparse]
-    return Column("", schema.sparse, pairs.reshape(shape).astype(float))
-
-
-def _places(schema: TableSchema, axis: str, texts: Mapping[str, list[str]], rows: int) -> list[str]:
-    """What tells the places of an axis apart, row by row."""
-    column = schema.axis_columns.get(axis, axis)
-    return texts.get(column, []) if column else [str(n) for n in range(rows)]
-
-
-@dataclass(frozen=True, eq=False)
-class _Arrangement:
-    """Where the rows stand along the axes."""
-
-    axes: tuple[str, ...]
-    shape: tuple[int, ...]
-    position: tuple[np.ndarray, ...]
-    kept: Column | None
-
-    def fill(self, key: str, values: np.ndarray) -> None:
-        """Give pairs without rows what stands in a row beside them, so that columns stay short."""
-        if self.kept is None or key in OF_A_ROW:
-            return
-        along = [self.axes.index(axis) for axis in self.kept.axes]
-        view = np.moveaxis(values, along, (-2, -1))
-        present = self.kept.values > 0
-        for one, row in enumerate(present):
-            for other in np.flatnonzero(~row).tolist():
-                beside = (one, int(row.argmax()))
-                if key == self.kept.axes[1]:
-                    beside = (int(present[:, other].argmax()), other)
-                view[..., one, other] = view[..., beside[0], beside[1]]
-
-
-def _column(
-    path: Path,
-    key: str,
-    texts: list[str],
-    rows: _Arrangement,
-    *,
-    is_text: bool,
-) -> Column:
-    """A column along the axes that it varies along."""
-    values: np.ndarray
-    if is_text:
-        values = np.full(rows.shape, "", object)
-        values[rows.position] = texts
+    if header and rows and schema_of(header) is not None:
+        texts = {key: plain_text(row[key] or "" for row in rows) for key in header}
     else:
-        values = np.full(rows.shape, np.nan)
-        try:
-            values[rows.position] = [float(text) if text else np.nan for text in texts]
-        except ValueError as error:
-            raise InputError(path, f"column {key}: {error}", "repair the table") from error
-    rows.fill(key, values)
-    kept = list(rows.axes)
-    for axis in rows.axes:
-        if axis == key:
-            continue
-        n = kept.index(axis)
-        first = values.take([0], axis=n)
-        same = values == first
-        if values.dtype.kind == "f":
-            same |= np.isnan(values) & np.isnan(first)
-        if same.all():
-            values = values.take(0, axis=n)
-            kept.remove(axis)
-    if is_text and not kept:
-        return text_column(key, (), [str(values)])
-    return Column(key, tuple(kept), values)
+        texts = {key: [] for key in header}
+    return table_of_rows(path, texts)

@@ -2,29 +2,139 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from importlib import import_module
-from typing import TYPE_CHECKING, Protocol
+from importlib.util import find_spec
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
 
 from bavlo.errors import RequestError
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
     from bavlo.tables.table import Table
 
-# Ending, and the module that reads and writes it.
-FORMATS = {".csv": "bavlo.tables.csv"}
+
+@dataclass(frozen=True)
+class FormatEntry:
+    """One format.
+
+    Parameters
+    ----------
+    module
+        What reads and writes it.
+    holds_about
+        It has a place for the provenance, which else stands beside it.
+    needs
+        A library that comes with an extra of the same meaning.
+    extra
+        The extra.
+    """
+
+    module: str
+    holds_about: bool = False
+    needs: str = ""
+    extra: str = ""
+
+
+# By ending; the longest that fits a file's name is meant.
+FORMATS = {
+    ".csv": FormatEntry("bavlo.tables.csv"),
+    ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel"),
+    ".parquet": FormatEntry("bavlo.tables.parquet", True, "pyarrow", "parquet"),
+    ".json": FormatEntry("bavlo.tables.json", True),
+    ".geojson": FormatEntry("bavlo.tables.vector", True),
+    ".gpkg": FormatEntry("bavlo.tables.vector", True),
+    ".shp.zip": FormatEntry("bavlo.tables.vector", True),
+}
 ENDINGS = tuple(FORMATS)
+READABLE = (".csv", ".xlsx", ".parquet", ".json")  # that tables are read back from
+
+
+@dataclass(frozen=True, eq=False)
+class Shapes:
+    """The regions of a table, as they were given.
+
+    Parameters
+    ----------
+    labels
+        As in the column `region`.
+    geometry : (R,) object array
+    fields
+        Their own attributes.
+    crs
+        Reference system.
+    """
+
+    labels: tuple[str, ...]
+    geometry: np.ndarray
+    fields: Mapping[str, np.ndarray]
+    crs: str
+
+
+@dataclass(frozen=True, eq=False)
+class Companions:
+    """What goes with a table into a file.
+
+    Parameters
+    ----------
+    about
+        Provenance as plain data.
+    shapes
+        Its regions; None where there are none.
+    name
+        What the file will be called, which is written under another name first.
+    """
+
+    about: Mapping[str, Any] = field(default_factory=dict)
+    shapes: Shapes | None = None
+    name: str = ""
+
+    @property
+    def about_text(self) -> str:
+        """The provenance as text."""
+        return json.dumps(self.about, indent=2, ensure_ascii=False)
 
 
 class TableFormat(Protocol):
     """What the module of a format provides."""
 
-    def write_file(self, table: Table, path: Path) -> None:
+    def write_file(self, table: Table, path: Path, companions: Companions) -> None:
         """Write a whole table, in chunks of rows."""
 
     def read(self, path: Path) -> Table:
         """A table that was written, with its axes."""
+
+    def recognises(self, path: Path) -> bool:
+        """Whether a file with this ending holds such a table."""
+
+
+def ending_of(path: Path) -> str:
+    """The ending of a file's name that names a format; empty for none."""
+    name = path.name.lower()
+    return next((ending for ending in sorted(FORMATS, key=len)[::-1] if name.endswith(ending)), "")
+
+
+def is_table_file(path: Path) -> bool:
+    """Whether a table may be read from a file, by its ending."""
+    return ending_of(path) in READABLE
+
+
+def is_table(path: Path) -> bool:
+    """Whether a file is a table that a command wrote, by its ending and how it begins."""
+    ending = ending_of(path)
+    if ending not in READABLE or not path.is_file():
+        return False
+    return format_of(path).recognises(path)
+
+
+def holds_about(path: Path) -> bool:
+    """Whether a file has a place for the provenance."""
+    ending = ending_of(path)
+    return bool(ending) and FORMATS[ending].holds_about
 
 
 def format_of(path: Path) -> TableFormat:
@@ -33,12 +143,21 @@ def format_of(path: Path) -> TableFormat:
     Raises
     ------
     RequestError
-        Where it names none.
+        Where it names none, or one that needs a library that is not there.
     """
-    module = FORMATS.get(path.suffix.lower())
-    if module is None:
+    entry = FORMATS.get(ending_of(path))
+    if entry is None:
         raise RequestError(
             "out", f"{path}: the ending '{path.suffix}' is not known", f"use {' '.join(ENDINGS)}"
         )
-    found: TableFormat = import_module(module)
+    if entry.needs and find_spec(entry.needs) is None:
+        raise RequestError(
+            "out", f"{path} needs a further library", f"pip install 'bavlo[{entry.extra}]'"
+        )
+    found: TableFormat = import_module(entry.module)
     return found
+
+
+def read_table(path: Path) -> Table:
+    """A table that a command wrote, in any format that tables are read from."""
+    return format_of(path).read(path)

@@ -1,0 +1,170 @@
+"""Tables as spreadsheets: typed dates and numbers, frozen header, filters, and a sheet `about`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.errors import InputError, OutputError
+from bavlo.tables.csv import number_text
+from bavlo.tables.formats import Companions
+from bavlo.tables.parquet import DATES, are_days
+from bavlo.tables.placed import table_of_rows
+from bavlo.tables.table import Column, Table
+
+MOST_ROWS, MOST_COLUMNS = 1_048_575, 16_384  # of a sheet, the header left out
+MADE = datetime(2000, 1, 1, tzinfo=UTC).replace(tzinfo=None)  # clock fields have a fixed value
+ABOUT = "about"
+WIDEST = 40  # characters of a column
+SAMPLE = 2000  # values that tell a column's width and digits
+FIRST_DATE = "1900-03-01"  # before, sheets count a day that never was
+
+
+def write_file(table: Table, path: Path, companions: Companions) -> None:
+    """Write a whole table, row by row; more rows than a sheet holds go on in further sheets."""
+    import xlsxwriter
+
+    if len(table.columns) > MOST_COLUMNS:
+        raise OutputError(
+            path,
+            f"a sheet holds {MOST_COLUMNS:,} columns, and there are {len(table.columns):,}",
+            "use .csv or .parquet, or ‹layout long›",
+        )
+    options = {"constant_memory": True, "strings_to_numbers": False, "nan_inf_to_errors": False}
+    book = xlsxwriter.Workbook(str(path), options)
+    book.set_properties({"created": MADE, "title": table.name})
+    formats = {
+        "head": book.add_format({"bold": True, "bottom": 1}),
+        "date": book.add_format({"num_format": "yyyy-mm-dd"}),
+    }
+    numbers = [_digits(column) for column in table.columns]
+    cells = [book.add_format({"num_format": text}) if text else None for text in numbers]
+    are_dates = [_is_date(column) for column in table.columns]
+    sheet, row, number = None, MOST_ROWS + 1, 0
+    for chunk in table.chunks():
+        for values in zip(*(column.tolist() for column in chunk), strict=True):
+            if row > MOST_ROWS:
+                number += 1
+                name = table.name if number == 1 else f"{table.name} {number}"
+                sheet, row = _sheet(book, name, table, formats["head"]), 1
+            assert sheet is not None
+            for n, value in enumerate(values):
+                if isinstance(value, float):
+                    if value == value:
+                        sheet.write_number(row, n, value, cells[n])
+                elif value == "":
+                    continue
+                elif are_dates[n]:
+                    sheet.write_datetime(row, n, date.fromisoformat(value), formats["date"])
+                else:
+                    sheet.write_string(row, n, value)
+            row += 1
+    if sheet is None:
+        _sheet(book, table.name, table, formats["head"])
+    _about(book, companions.about, formats["head"])
+    book.close()
+
+
+def _sheet(book: Any, name: str, table: Table, head: Any) -> Any:
+    """A sheet with its header, frozen and with filters."""
+    sheet = book.add_worksheet(name[:31])
+    sheet.freeze_panes(1, 0)
+    for n, column in enumerate(table.columns):
+        sheet.set_column(n, n, _width(column))
+    for n, column in enumerate(table.columns):
+        sheet.write_string(0, n, column.name, head)
+    sheet.autofilter(0, 0, min(len(table), MOST_ROWS), len(table.columns) - 1)
+    return sheet
+
+
+def _is_date(column: Column) -> bool:
+    if not column.is_text or column.name not in DATES or not are_days(column.values):
+        return False
+    return bool(min(text for text in column.values.ravel().tolist() if text) >= FIRST_DATE)
+
+
+def _width(column: Column) -> int:
+    """Characters that a column needs, from some of its values."""
+    some = column.values.ravel()[:: max(1, column.values.size // SAMPLE)].tolist()
+    longest = max((len(v) if isinstance(v, str) else 9 for v in some), default=0)
+    return min(max(longest, len(column.name) + 3) + 1, WIDEST)
+
+
+def _digits(column: Column) -> str:
+    """A number format of sensible digits; the full value stays in the cell."""
+    if column.is_text:
+        return ""
+    known = column.values[np.isfinite(column.values)]
+    if not known.size or (known == np.rint(known)).all():
+        return "0"
+    size = float(np.abs(known).max())
+    return "0.0" if size >= 1000 else "0.00" if size >= 10 else "0.0000"
+
+
+def _about(book: Any, about: Mapping[str, Any], head: Any) -> None:
+    """The provenance, a line each."""
+    sheet = book.add_worksheet(ABOUT)
+    sheet.set_column(0, 0, 30)
+    sheet.set_column(1, 1, 100)
+    sheet.write_string(0, 0, "what", head)
+    sheet.write_string(0, 1, "is", head)
+    for row, (name, text) in enumerate(lines_of(about), 1):
+        sheet.write_string(row, 0, name)
+        sheet.write_string(row, 1, text[:32_000])
+
+
+def lines_of(about: Any, prefix: str = "") -> Iterator[tuple[str, str]]:
+    """Plain data as lines of a name with dots and a text."""
+    if isinstance(about, Mapping):
+        for key, value in about.items():
+            yield from lines_of(value, f"{prefix}.{key}" if prefix else str(key))
+    elif isinstance(about, list | tuple) and any(isinstance(v, Mapping | list) for v in about):
+        for n, value in enumerate(about, 1):
+            yield from lines_of(value, f"{prefix}.{n}")
+    else:
+        items = about if isinstance(about, list | tuple) else [about]
+        yield prefix, ", ".join("" if item is None else str(item) for item in items)
+
+
+def recognises(path: Path) -> bool:
+    """Whether a file is a spreadsheet."""
+    with path.open("rb") as file:
+        return file.read(2) == b"PK"
+
+
+def read(path: Path) -> Table:
+    """A table that was written as a spreadsheet, with its axes."""
+    try:
+        import openpyxl
+    except ImportError:
+        raise InputError(
+            path, "is a spreadsheet, which needs a further library", "pip install 'bavlo[excel]'"
+        ) from None
+    try:
+        book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+        columns: dict[str, list[str]] = {}
+        for sheet in book.worksheets:
+            if sheet.title == ABOUT:
+                continue
+            rows = sheet.iter_rows(values_only=True)
+            names = [str(name) for name in next(rows, ())]
+            for row in rows:
+                padded = (*row, *([None] * (len(names) - len(row))))
+                for name, value in zip(names, padded, strict=True):
+                    columns.setdefault(name, []).append(_text(value))
+        book.close()
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise InputError(path, f"cannot be read as a table ({error})", "give another") from error
+    return table_of_rows(path, columns)
+
+
+def _text(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, datetime | date):
+        return value.isoformat()[:10]
+    return number_text(float(value)) if isinstance(value, int | float) else str(value)

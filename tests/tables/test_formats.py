@@ -1,0 +1,249 @@
+"""Every format of tables, read back by its ordinary library and by the program."""
+
+import csv as plain_csv
+import datetime
+import json
+import zipfile
+
+import numpy as np
+import openpyxl
+import pyarrow.parquet as pq
+import pyogrio
+import pytest
+import shapely
+
+from bavlo.tables.formats import ENDINGS, READABLE, ending_of, read_table
+from bavlo.tables.layouts import short_names
+from support import box, run, write_grid, write_regions
+
+AWKWARD = {
+    'a, "b"; c': box(0, 0, 2, 2),
+    "=1+1": box(2, 0, 4, 2),
+    "Ünïcode <b>&amp;": box(0, 2, 2, 4),
+    "x" * 200: box(2, 2, 4, 4),
+}
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("tables")
+    rng = np.random.default_rng(3)
+    block = rng.gamma(0.5, 9, (400, 4, 4))
+    block[40:45, :2, :2] = np.nan
+    grid = write_grid(folder / "rain.nc", block)
+    regions = write_regions(folder / "r.geojson", AWKWARD, code=[3, 1, 4, 1])
+    return folder, grid, regions
+
+
+def write(world, tmp_path, name, *options, command="series"):
+    out = tmp_path / name
+    _, grid, regions = world
+    run(command, grid, "--regions", regions, "--label", "name", "--out", out, *options)
+    return out
+
+
+def as_rows(table):
+    out = []
+    for chunk in table.chunks():
+        out += zip(*(column.tolist() for column in chunk), strict=True)
+    return [tuple(None if v != v else v for v in row) for row in out]
+
+
+@pytest.mark.parametrize("ending", READABLE)
+@pytest.mark.parametrize(
+    ("command", "options"),
+    [
+        ("series", ["--every", "month", "--measure", "mean,p90"]),
+        ("normals", ["--every", "month", "--base", "2001..2001"]),
+        ("anomalies", ["--every", "month", "--base", "2001..2001"]),
+        ("extremes", ["--every", "month", "--when", "rain >= 20 mm", "--count", "days,total"]),
+    ],
+)
+def test_every_table_comes_back_bit_for_bit(world, tmp_path, ending, command, options):
+    expected = read_table(write(world, tmp_path, "t.csv", *options, command=command))
+    out = write(world, tmp_path, f"u{ending}", *options, command=command)
+    found = read_table(out)
+    assert found.header == expected.header
+    assert found.axes == expected.axes
+    one, other = as_rows(found), as_rows(expected)
+    if ending != ".xlsx":
+        assert one == other
+        return
+    for a, b in zip(one, other, strict=True):  # a sheet holds 16 digits
+        near = [v if isinstance(v, str) else v and pytest.approx(v, rel=1e-15) for v in a]
+        assert near == list(b)
+
+
+def test_a_spreadsheet_has_dates_numbers_filters_and_an_about_sheet(world, tmp_path):
+    out = write(world, tmp_path, "t.xlsx", "--every", "month")
+    book = openpyxl.load_workbook(out)
+    assert book.sheetnames == ["series", "about"]
+    sheet = book["series"]
+    head = [cell.value for cell in sheet[1]]
+    first = dict(zip(head, (cell.value for cell in sheet[2]), strict=True))
+    assert first["region"] == 'a, "b"; c'
+    assert first["start"] == datetime.datetime(2001, 1, 1)
+    assert isinstance(first["value"], float)
+    assert sheet.freeze_panes == "A2"
+    assert sheet.auto_filter.ref.startswith("A1:")
+    formula = next(row for row in sheet.iter_rows(min_row=2) if row[0].value == "=1+1")
+    assert formula[0].data_type == "s"
+    empty = [row for row in sheet.iter_rows(min_row=2, values_only=True) if row[head.index("note")]]
+    assert empty[0][head.index("value")] is None
+    about = {row[0].value: row[1].value for row in book["about"].iter_rows(min_row=2)}
+    assert about["request.command"] == "series"
+    assert "rain.nc" in about["inputs.1.file"]
+    assert not (tmp_path / "t.xlsx.about.json").exists()
+
+
+def test_dates_before_1900_are_text_in_a_spreadsheet(tmp_path):
+    grid = write_grid(tmp_path / "old.nc", np.ones((60, 4, 4)), since="days since 1850-01-01")
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 4, 4)})
+    out = tmp_path / "t.xlsx"
+    run("series", grid, "--regions", regions, "--out", out)
+    sheet = openpyxl.load_workbook(out)["series"]
+    assert sheet["C2"].value == "1850-01-01"
+
+
+def test_more_rows_than_a_sheet_holds_go_on_in_another(world, tmp_path, monkeypatch):
+    from bavlo.tables import xlsx
+
+    monkeypatch.setattr(xlsx, "MOST_ROWS", 20)
+    out = write(world, tmp_path, "t.xlsx", "--every", "month")
+    assert openpyxl.load_workbook(out).sheetnames == ["series", "series 2", "series 3", "about"]
+    assert len(read_table(out)) == 14 * 4
+
+
+def test_parquet_has_types_and_provenance(world, tmp_path):
+    out = write(world, tmp_path, "t.parquet", "--every", "month")
+    table = pq.read_table(out)
+    assert str(table.schema.field("start").type) == "date32[day]"
+    assert str(table.schema.field("value").type) == "double"
+    assert str(table.schema.field("region").type).startswith("dictionary<values=string")
+    about = json.loads(table.schema.metadata[b"bavlo"])
+    assert about["request"]["command"] == "series"
+    lacking = np.isnan(read_table(out).column("value")).sum()
+    assert table.column("value").null_count == lacking > 0
+
+
+def test_json_is_a_schema_and_a_record_a_row(world, tmp_path):
+    out = write(world, tmp_path, "t.json", "--every", "month")
+    found = json.loads(out.read_text())
+    assert found["table"] == "series"
+    assert found["columns"][0] == {"name": "region", "type": "text"}
+    assert found["rows"][0]["region"] == 'a, "b"; c'
+    assert found["about"]["request"]["command"] == "series"
+    _, grid, regions = world
+    said = run("series", grid, "--regions", regions, "--label", "name", "--format", "json")
+    assert json.loads(said.stdout)["rows"] == found["rows"]
+
+
+@pytest.mark.parametrize("ending", [".geojson", ".gpkg", ".shp.zip"])
+def test_vector_files_are_the_regions_with_a_column_a_period(world, tmp_path, ending):
+    options = ["--every", "month", "--measure", "mean,max"]
+    plain = list(plain_csv.DictReader(write(world, tmp_path, "t.csv", *options).open()))
+    out = write(world, tmp_path, f"v{ending}", *options)
+    source = f"/vsizip/{out}/v.shp" if ending == ".shp.zip" else out
+    layer = "series" if ending == ".gpkg" else None
+    meta, _, wkb, columns = pyogrio.raw.read(source, layer=layer)
+    fields = dict(zip(meta["fields"].tolist(), columns, strict=True))
+    shapes = shapely.from_wkb(wkb)
+    assert [shape.equals(given) for shape, given in zip(shapes, AWKWARD.values(), strict=True)]
+    assert shapely.area(shapes).tolist() == [4, 4, 4, 4]
+    assert fields["code"].tolist() == [3, 1, 4, 1]
+    names = about_of(out, ending)["columns"]
+    assert len(names) == 28
+    by_head = {head: name for name, head in names.items()}
+    for row in plain:
+        n = list(AWKWARD).index(row["region"].removeprefix("'"))
+        found = fields[by_head[f"{row['period']} {row['measure']}"]][n]
+        if not row["value"]:
+            assert found is None or np.isnan(found)
+        else:
+            assert found == pytest.approx(float(row["value"]), rel=1e-9)
+    if ending == ".shp.zip":
+        assert max(map(len, fields)) <= 10
+
+
+def about_of(path, ending):
+    if ending == ".geojson":
+        return json.loads(path.read_text())["about"]
+    if ending == ".shp.zip":
+        return json.loads(zipfile.ZipFile(path).read("about.json"))
+    lines = pyogrio.raw.read(path, layer="about", read_geometry=False)[3][1]
+    return json.loads("\n".join(lines.tolist()))
+
+
+def test_too_many_columns_for_a_format_are_refused_with_another(world, tmp_path):
+    _, grid, regions = world
+    out = tmp_path / "v.shp.zip"
+    done = run("series", grid, "--regions", regions, "--label", "name", "--every", "day", "--out",
+               out, check=False)  # fmt: skip
+    assert done.returncode == 1
+    assert "holds 254 columns, and there would be 403" in done.stderr
+    assert not out.exists()
+
+
+def test_wide_layouts_put_regions_or_periods_across(world, tmp_path):
+    long = list(plain_csv.DictReader(write(world, tmp_path, "t.csv", "--every", "month").open()))
+    value = {(r["region"], r["period"]): r["value"] for r in long}
+    out = write(world, tmp_path, "time.csv", "--every", "month", "--layout", "by-time")
+    rows = list(plain_csv.reader(out.open()))
+    assert rows[0][:3] == ["period", "start", "end"]
+    assert len(rows) == 15
+    for row in rows[1:]:
+        for name, cell in zip(rows[0][3:], row[3:], strict=True):
+            assert value[name, row[0]] == cell
+    out = write(world, tmp_path, "region.xlsx", "--every", "month", "--layout", "by-region")
+    sheet = openpyxl.load_workbook(out)["series"]
+    assert [cell.value for cell in sheet[1]][:3] == ["region", "2001-01", "2001-02"]
+    assert sheet.max_row == 5
+    two = write(world, tmp_path, "two.csv", "--measure", "mean,max", "--layout", "by-time")
+    head = next(plain_csv.reader(two.open()))
+    assert head[3:5] == ['a, "b"; c mean', 'a, "b"; c max']
+    _, grid, regions = world
+    said = run("series", grid, "--regions", regions, "--label", "name", "--layout", "by-time")
+    assert "2001-01" in said.stdout
+
+
+@pytest.mark.parametrize("ending", [e for e in ENDINGS if e != ".shp.zip"] + [".shp.zip"])
+def test_the_same_request_gives_the_same_bytes(world, tmp_path, ending, monkeypatch):
+    first = write(world, tmp_path, f"a{ending}", "--every", "month")
+    folder = tmp_path / "later"
+    folder.mkdir()
+    again = write(world, folder, f"a{ending}", "--every", "month")
+    assert first.read_bytes() == again.read_bytes()
+
+
+def test_what_reads_tables_reads_all_of_them(world, tmp_path):
+    for ending in READABLE:
+        table = write(world, tmp_path, f"t{ending}", "--every", "month")
+        run("chart", table, "--out", tmp_path / f"c{ending}.png")
+        run("normals", table, "--base", "2001..2001", "--out", tmp_path / f"n{ending}")
+        assert "table" in run("describe", table).stdout
+    one, *others = (tmp_path / f"n{ending}" for ending in READABLE)
+    for other in others:
+        if other.suffix != ".xlsx":
+            assert as_rows(read_table(one)) == as_rows(read_table(other))
+
+
+def test_a_table_without_shapes_makes_no_vector_file(world, tmp_path):
+    table = write(world, tmp_path, "t.csv", "--every", "month")
+    done = run("normals", table, "--base", "2001..2001", "--out", tmp_path / "n.gpkg", check=False)
+    assert "this table has no shapes" in done.stderr
+    zones = write_grid(tmp_path / "z.nc", np.ones((4, 4), "i4"), name="zone", unit="", time=False)
+    done = run("series", world[1], "--regions", zones, "--out", tmp_path / "z.gpkg", check=False)
+    assert "this table has no shapes" in done.stderr
+
+
+def test_endings_are_told_by_the_longest_that_fits(tmp_path):
+    assert ending_of(tmp_path / "a.shp.zip") == ".shp.zip"
+    assert ending_of(tmp_path / "a.CSV") == ".csv"
+    assert ending_of(tmp_path / "a.zip") == ""
+
+
+def test_short_names_are_unique_and_letters_first():
+    heads = ["2001-01 mean", "region", "Region", "a very long head", "ok"]
+    names = short_names(heads, 10)
+    assert len({name.lower() for name in names.values()}) == 5
+    assert all(len(name) <= 10 and name[0].isalpha() for name in names.values())

@@ -5,6 +5,7 @@ import datetime
 import json
 import zipfile
 
+import netCDF4
 import numpy as np
 import openpyxl
 import pyarrow.parquet as pq
@@ -247,3 +248,60 @@ def test_short_names_are_unique_and_letters_first():
     names = short_names(heads, 10)
     assert len({name.lower() for name in names.values()}) == 5
     assert all(len(name) <= 10 and name[0].isalpha() for name in names.values())
+
+
+def test_netcdf_is_time_series_with_outlines_and_bounds(world, tmp_path):
+    options = ["--every", "month", "--measure", "mean,p90"]
+    table = read_table(write(world, tmp_path, "t.csv", *options))
+    out = write(world, tmp_path, "t.nc", *options)
+    with netCDF4.Dataset(out) as data:
+        data.set_auto_mask(False)
+        assert (data.Conventions, data.featureType) == ("CF-1.11", "timeSeries")
+        assert data["region_name"].cf_role == "timeseries_id"
+        assert data["region_name"][:].tolist() == list(AWKWARD)
+        assert data["period_name"][0] == "2001-01"
+        full = table.full("value")
+        np.testing.assert_array_equal(data["rain_mean"][:], full[:, :, 0])
+        np.testing.assert_array_equal(data["rain_p90"][:], full[:, :, 1])
+        assert (data["rain_mean"].units, data["rain_mean"].cell_methods) == ("mm", "time: sum")
+        assert data["rain_mean"].coordinates == "region_name period_name"
+        bounds = data["time_bounds"][:]
+        assert data["time"].bounds == "time_bounds"
+        last = netCDF4.num2date(bounds[0, 1], data["time"].units)
+        assert last.isoformat() == "2001-02-01T00:00:00"
+        assert (bounds[1:, 0] == bounds[:-1, 1]).all()
+        about = json.loads(data.bavlo)
+        assert about["request"]["command"] == "series"
+        # The outlines, put together again as the conventions say (section 7.5).
+        container = data[data["rain_mean"].geometry]
+        assert container.geometry_type == "polygon"
+        x, y = (data[name][:] for name in container.node_coordinates.split())
+        counts = data[container.node_count][:]
+        ends = np.cumsum(counts)
+        for label, begin, end in zip(AWKWARD, ends - counts, ends, strict=True):
+            ring = shapely.Polygon(np.column_stack([x[begin:end], y[begin:end]]))
+            assert ring.equals(AWKWARD[label])
+        assert data[container.part_node_count][:].sum() == x.size
+        assert data[container.interior_ring][:].tolist() == [0, 0, 0, 0]
+        assert data[container.grid_mapping].grid_mapping_name == "latitude_longitude"
+
+
+def test_netcdf_normals_have_climatology_bounds(world, tmp_path):
+    out = write(world, tmp_path, "n.nc", "--every", "month", "--base", "2001..2001",
+                command="normals")  # fmt: skip
+    with netCDF4.Dataset(out) as data:
+        assert data["time"].climatology == "climatology_bounds"
+        first, last = netCDF4.num2date(data["climatology_bounds"][0], data["time"].units)
+        assert (first.isoformat()[:10], last.isoformat()[:10]) == ("2001-01-01", "2001-02-01")
+        assert "within years time: mean over years" in data["rain_mean_mean"].cell_methods
+        assert data["years_mean"].units == "years"
+
+
+def test_netcdf_anomalies_have_a_variable_for_each_number(world, tmp_path):
+    out = write(world, tmp_path, "a.nc", "--every", "month", "--base", "2001..2001", "--window",
+                "1,2", command="anomalies")  # fmt: skip
+    with netCDF4.Dataset(out) as data:
+        assert {"anomaly_mean_1", "anomaly_mean_2", "rank_mean_1", "steps"} <= set(data.variables)
+        assert data["percent_of_normal_mean_1"].units == "%"
+        assert data["rank_mean_1"].units == "1"
+        assert data["anomaly_mean_2"].units == "mm"

@@ -340,7 +340,7 @@ OPTIONS: tuple[Option, ...] = (
     Option("unit", "measuring.unit", "UNIT", "", None, COMPUTE, "output",
            "unit of the output, as mm, inch, degC", "the file's"),
     Option("out", "output.out", "FILE", "paths", None, TABLES, "output",
-           "write a table (.csv .xlsx .parquet .json), the regions with their values (.geojson "
+           "write a table (.csv .xlsx .parquet .json .nc), the regions with their values (.geojson "
            ".gpkg .shp.zip) or a chart (.png .svg .pdf)", "a preview on the screen",
            repeat=True),
     Option("out", "output.out", "FILE", "paths", None, "grid", "output", "a .nc or .tif",

@@ -46,6 +46,7 @@ FORMATS = {
     ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel"),
     ".parquet": FormatEntry("bavlo.tables.parquet", True, "pyarrow", "parquet"),
     ".json": FormatEntry("bavlo.tables.json", True),
+    ".nc": FormatEntry("bavlo.tables.netcdf", True),
     ".geojson": FormatEntry("bavlo.tables.vector", True),
     ".gpkg": FormatEntry("bavlo.tables.vector", True),
     ".shp.zip": FormatEntry("bavlo.tables.vector", True),

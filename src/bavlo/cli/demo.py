@@ -7,6 +7,7 @@ import os
 import shlex
 import shutil
 import time
+from importlib.util import find_spec
 from pathlib import Path
 
 from bavlo.cli.parsing import Parser
@@ -36,6 +37,11 @@ STEPS = (
         "--out rain_years.csv --out rain_years.png",
     ),
     (
+        "The same as a workbook, and as a layer for a map program:",
+        "bavlo series 'rain_*.nc' --regions watersheds.geojson --every year --measure mean,max "
+        "--out rain_years.xlsx --out rain_years.gpkg",
+    ),
+    (
         "The wettest of them on a map:",
         "bavlo map rain_years.csv --regions watersheds.geojson --period 2007 --out wettest.png",
     ),
@@ -63,6 +69,7 @@ STEPS = (
         "bavlo series landcover.nc --regions watersheds.geojson --measure shares --out cover.csv",
     ),
 )
+WORKBOOKS = "xlsxwriter"  # the library without which no workbook is written
 FIRST_LOOK = "rain_years.png"
 
 
@@ -92,6 +99,8 @@ def run(arguments: list[str]) -> int:
     began = time.monotonic()
     _make(folder, Screen(quiet=given["quiet"]))
     for question, command in STEPS:
+        if find_spec(WORKBOOKS) is None:
+            command = command.replace("--out rain_years.xlsx ", "")
         _show(question, command, folder)
     print(f"\nDone in {time.monotonic() - began:.0f} seconds. Look first at {folder / FIRST_LOOK}")
     print("(yearly rain of every watershed), then at the tables beside it, and try")

@@ -104,9 +104,9 @@ CASES = {
     "--every month --min-steps 0.3",
     "odd_zones.csv": "series {g}/gaps.nc --regions {g}/zones.tif --every season --min-steps 0.3",
     "odd_onto.nc": "grid {g}/gaps.nc --onto {g}/rate.nc --every month --min-steps 0.2 --out {o}",
-    "years.png": "chart {d}/rain_months.csv --kind years --out {o}",
-    "matrix.svg": "chart {d}/rain_months.csv --kind matrix --out {o}",
-    "totals.png": "chart {d}/rain_years.csv --kind totals --out {o}",
+    "years.png": "chart {d}/rain_months.csv --figure years --out {o}",
+    "matrix.svg": "chart {d}/rain_months.csv --figure matrix --out {o}",
+    "totals.png": "chart {d}/rain_years.csv --figure totals --out {o}",
     "map.png": f"map {{d}}/rain_years.csv {W} --period 2007 --out {{o}}",
     "people_map.svg": f"map {{d}}/people.tif {W} --classes quantile --out {{o}}",
     "describe.txt": "describe {d}/rain_*.nc {d}/watersheds.geojson {d}/districts.zip "

@@ -115,8 +115,12 @@ class CellSelection:
 
         So a region across the antimeridian does not read the globe.
         """
-        if not self.cells.size:
+        size = self.cells.size
+        if not size:
             return ()
+        if size == self.shape[0] * self.shape[1]:  # all of them, which needs no looking at
+            subset = CellSubset(None, slice(0, size), size)
+            return (Window(slice(0, self.shape[0]), slice(0, self.shape[1]), subset),)
         rows, columns = np.divmod(self.cells, self.shape[1])
         used = np.unique(columns)
         distance = np.diff(used)

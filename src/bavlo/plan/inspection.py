@@ -25,7 +25,7 @@ from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
 from bavlo.grids.urls import url_of
 from bavlo.request.reporter import Reporter
 
-STEPS_LOOKED_AT = 12
+STEPS_LOOKED_AT = 9
 MOST_CODES = 64  # different whole numbers that may be class codes
 SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 # Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
@@ -104,9 +104,9 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
     low, high, looked_at = np.inf, -np.inf, 0
     for (dtype, packing), own in by_packing.items():
         stored, values = marks_read(source, dtype, packing)
-        blocks = [source.read(n, n + 1, cells) for n in own for cells in squares(source)]
-        looked_at += sum(block.size for block in blocks)
-        sampled = count_marks(blocks, values)
+        parts = [(n, cells) for cells in squares(source) for n in own]
+        sampled = count_marks((source.read(n, n + 1, cells) for n, cells in parts), values)
+        looked_at += sampled.looked_at
         for mark in find_marks(what, sampled, stored, values):
             earlier = found[dtype].get(mark.stored)
             count = mark.count + (earlier.count if earlier else 0)

@@ -139,13 +139,19 @@ def count_marks(sample: Iterable[np.ndarray], values: np.ndarray) -> Sampled:
     ascending = values[order]
     for block in sample:
         looked_at += block.size
-        flat = block[~np.isnan(block)]
-        position = np.searchsorted(ascending, flat)
-        marked = np.append(ascending, np.nan)[position] == flat
-        counts[order] += np.bincount(position[marked], minlength=ascending.size)
-        others = flat[~marked]
-        if others.size:
-            low, high = min(low, float(others.min())), max(high, float(others.max()))
+        lowest = float(np.fmin.reduce(block, axis=None, initial=np.inf))
+        highest = float(np.fmax.reduce(block, axis=None, initial=-np.inf))
+        first = np.searchsorted(ascending, lowest, side="left")
+        last = np.searchsorted(ascending, highest, side="right")
+        if first < last:  # a mark may be among the values; else none needs a second look
+            flat = block[~np.isnan(block)]
+            position = np.searchsorted(ascending, flat)
+            marked = np.append(ascending, np.nan)[position] == flat
+            counts[order] += np.bincount(position[marked], minlength=ascending.size)
+            others = flat[~marked]
+            lowest = float(others.min(initial=np.inf))
+            highest = float(others.max(initial=-np.inf))
+        low, high = min(low, lowest), max(high, highest)
     return Sampled(counts, low, high, looked_at)
 
 

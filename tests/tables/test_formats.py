@@ -2,6 +2,7 @@
 
 import csv as plain_csv
 import datetime
+import hashlib
 import json
 import zipfile
 
@@ -305,3 +306,47 @@ def test_netcdf_anomalies_have_a_variable_for_each_number(world, tmp_path):
         assert data["percent_of_normal_mean_1"].units == "%"
         assert data["rank_mean_1"].units == "1"
         assert data["anomaly_mean_2"].units == "mm"
+
+
+@pytest.mark.parametrize("ending", READABLE)
+def test_what_is_made_of_a_table_carries_its_parent_and_the_chain_goes_back(
+    world, tmp_path, ending
+):
+    table = write(world, tmp_path, f"t{ending}", "--every", "month")
+    assert about_table(table)["request"]["every"] == "month"
+    out = tmp_path / f"n{ending}"
+    run("normals", table, "--base", "2001..2001", "--out", out)
+    (parent,) = about_table(out)["inputs"]
+    assert parent["sha256"] == hashlib.sha256(table.read_bytes()).hexdigest()
+    assert parent["about"] == about_table(table)
+    assert parent["about"]["inputs"][0]["file"].endswith("rain.nc")
+    said = " ".join(run("describe", out).stdout.split())
+    assert "made by bavlo 0.1.0 normals with base 2001..2001; from" in said
+    figure = tmp_path / "c.png"
+    run("chart", out, "--out", figure)
+    (shown,) = json.loads((tmp_path / "c.png.about.json").read_text())["inputs"]
+    assert shown["about"]["inputs"][0]["sha256"] == parent["sha256"]
+
+
+def about_table(path):
+    from bavlo.tables.formats import about_of
+
+    return about_of(path)
+
+
+def test_checksums_of_whole_inputs_are_recorded_when_they_are_asked_for(world, tmp_path):
+    out = write(world, tmp_path, "t.csv", "--checksum")
+    inputs = json.loads((tmp_path / "t.csv.about.json").read_text())["inputs"]
+    for given, found in zip(world[1:], inputs, strict=True):
+        assert found["sha256"] == hashlib.sha256(given.read_bytes()).hexdigest()
+    plain = write(world, tmp_path, "u.csv")
+    assert plain.read_bytes() == out.read_bytes()
+    assert "sha256" not in json.loads((tmp_path / "u.csv.about.json").read_text())["inputs"][0]
+
+
+def test_a_map_tells_the_table_and_the_regions_that_it_shows(world, tmp_path):
+    table = write(world, tmp_path, "t.csv", "--every", "month")
+    run("map", table, "--regions", world[2], "--label", "name", "--out", tmp_path / "m.png")
+    about = json.loads((tmp_path / "m.png.about.json").read_text())
+    assert [each["file"] for each in about["inputs"]] == [str(table), str(world[2])]
+    assert about["inputs"][0]["about"]["request"]["command"] == "series"

@@ -44,7 +44,7 @@ def run(arguments: list[str]) -> int:
     request = make_request("chart", given)
     outputs = figure_outputs(request.output)
     content = chart(request)
-    write_figure(outputs, content.draw)
+    write_figure(request, content.draw)
     for path in outputs:
         print(f"wrote {path}")
     return 0

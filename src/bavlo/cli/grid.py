@@ -36,12 +36,13 @@ def run(arguments: list[str]) -> int:
     given = parser().read(arguments)
     if not given["out"]:
         raise RequestError("out", "no file was named", "give a .nc or .tif")
-    from bavlo.cli.writing import beside, check_endings
+    from bavlo.cli.writing import check_endings
     from bavlo.commands.grid import grid
     from bavlo.grids.writing import ENDINGS, grid_writer
     from bavlo.plan.outputs import check_outputs, whole_files
     from bavlo.plan.provenance import as_json
     from bavlo.request.options import make_request
+    from bavlo.tables.formats import beside
 
     request = make_request("grid", given)
     outputs = request.output.out

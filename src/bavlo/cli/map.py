@@ -37,7 +37,7 @@ def run(arguments: list[str]) -> int:
     outputs = figure_outputs(request.output)
     screen = Screen(quiet=given["quiet"], verbose=True)
     content = map_content(request, screen)
-    write_figure(outputs, lambda: draw_map(content, request.figure.classes))
+    write_figure(request, lambda: draw_map(content, request.figure.classes))
     for path in outputs:
         print(f"wrote {path}")
     screen.finish()

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.screen import Screen, preview
-from bavlo.cli.writing import beside, check, wanted_files, write_all
+from bavlo.cli.writing import check, wanted_files, write_all
 from bavlo.errors import worded
-from bavlo.tables.formats import Companions, holds_about
+from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
 
 if TYPE_CHECKING:

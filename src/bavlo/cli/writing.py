@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.plan.outputs import check_outputs, whole_files
 from bavlo.tables.formats import ENDINGS as TABLES
-from bavlo.tables.formats import READABLE, Companions, ending_of, format_of, holds_about
+from bavlo.tables.formats import READABLE, Companions, beside, ending_of, format_of, holds_about
 from bavlo.tables.layouts import laid_out
 
 if TYPE_CHECKING:
@@ -20,11 +20,6 @@ if TYPE_CHECKING:
     from bavlo.request.request import OutputRequest, Request
 
 CHARTS = (".png", ".svg", ".pdf")
-
-
-def beside(path: Path) -> Path:
-    """The provenance file that stands beside an output."""
-    return path.with_name(path.name + ".about.json")
 
 
 def check(request: Request) -> None:
@@ -94,11 +89,15 @@ def figure_outputs(output: OutputRequest) -> tuple[Path, ...]:
     return output.out
 
 
-def write_figure(paths: Sequence[Path], make: Callable[[], Figure]) -> None:
-    """Draw a figure into one or more files; `make` gives it anew for each."""
-    with whole_files(paths) as drafts:
+def write_figure(request: Request, make: Callable[[], Figure]) -> None:
+    """Draw a figure into the files of a request; `make` gives it anew for each."""
+    from bavlo.plan.provenance import about_figure, as_json
+
+    paths, text = request.output.out, as_json(about_figure(request))
+    with whole_files([path for out in paths for path in (out, beside(out))]) as drafts:
         for path in paths:
             _save(drawn(path, make), path, drafts[path])
+            drafts[beside(path)].write_text(text, encoding="utf-8")
 
 
 def drawn(path: Path, make: Callable[[], Figure]) -> Figure:

@@ -15,6 +15,7 @@ from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals, of_w
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
 from bavlo.errors import InputError, RequestError
+from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
 from bavlo.regions.read import chosen
 from bavlo.request.options import asked
@@ -182,7 +183,7 @@ def _from_table(request: Request, path: Path) -> PeriodSeries:
     about = {
         "bavlo": __version__,
         "request": asked(request),
-        "inputs": [{"file": str(path), "size": path.stat().st_size}],
+        "inputs": [parent_of(path)],
     }
     return _of_table(table, table.labels("variable")[0], about)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -21,7 +22,7 @@ from bavlo.plan.overlay import overlay_of
 from bavlo.plan.wording import some_of
 from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
-from bavlo.tables.formats import is_table, read_table
+from bavlo.tables.formats import about_of, is_table, read_table
 
 
 def describe(
@@ -121,7 +122,25 @@ def describe_table(path: Path) -> Description:
         empty = int(np.isnan(table.column("value")).sum())
         values += f"; {empty} rows without a value"
     facts.append(("values", values))
+    made = about_of(path)
+    if made is not None:
+        facts.append(("made by", _made_text(made)))
     return Description(str(path), tuple(facts))
+
+
+def _made_text(about: dict[str, Any]) -> str:
+    """How a table came to be, in words: version, command, what was asked, from which files."""
+    request = dict(about.get("request", {}))
+    command = request.pop("command", "?")
+    request.pop("grids", None)
+    asked = ", ".join(f"{name} {_plain(value)}" for name, value in request.items())
+    files = [str(each.get("file", "?")) for each in about.get("inputs", [])]
+    text = f"bavlo {about.get('bavlo', '?')} {command}" + (f" with {asked}" if asked else "")
+    return f"{text}; from {some_of(files)}" if files else text
+
+
+def _plain(value: object) -> str:
+    return ",".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
 def describe_overlay(source: GridSource, path: Path, options: RegionOptions) -> Description:

@@ -155,13 +155,17 @@ def about_extremes(
     plan: ExtremesPlan, table: Table, summary: tuple[str, ...], report: Reporter
 ) -> dict[str, Any]:
     """Provenance of counts and indices."""
-    regions = plan.regions
+    regions, check = plan.regions, plan.request.output.checksum
     return {
         "bavlo": __version__,
         "request": asked(plan.request),
         "inputs": [
-            *(each for source in plan.aligned.sources.values() for each in inputs_of(source)),
-            input_of_regions(regions),
+            *(
+                each
+                for source in plan.aligned.sources.values()
+                for each in inputs_of(source, checksum=check)
+            ),
+            input_of_regions(regions, checksum=check),
         ],
         "variables": {
             name: {"unit": one.unit, "kind": one.what.kind, "kind_evidence": one.what.why}

@@ -78,7 +78,7 @@ def grid(request: Request, report: Reporter) -> GridResult:
     about = {
         "bavlo": __version__,
         "request": asked(plan.request),
-        "inputs": inputs_of(plan.source),
+        "inputs": inputs_of(plan.source, checksum=plan.request.output.checksum),
         "variable": {"name": output.name, "unit": output.unit, "stored": "float32"},
         "combine": plan.combine,
         "base": output.attributes.get("base"),

@@ -16,6 +16,8 @@ from bavlo.plan.series import SeriesPlan
 from bavlo.regions.read import RegionFile
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+from bavlo.tables.formats import about_of, is_table
 from bavlo.tables.table import Table
 
 
@@ -31,8 +33,8 @@ def about_series(
         "bavlo": __version__,
         "request": asked(plan.request),
         "inputs": [
-            *inputs_of(source),
-            input_of_regions(regions),
+            *inputs_of(source, checksum=plan.request.output.checksum),
+            input_of_regions(regions, checksum=plan.request.output.checksum),
         ],
         "grid": {
             "variable": source.variable.name,
@@ -65,20 +67,54 @@ def about_series(
     }
 
 
-def inputs_of(source: GridSource) -> list[dict[str, Any]]:
-    """The files of a grid, each with the fingerprint of its metadata."""
+def about_figure(request: Request) -> dict[str, Any]:
+    """Provenance of a figure: what was asked, and the tables or files that it shows."""
+    paths = [path for grid in request.grids.arguments for path in grid.paths]
+    others = [request.regions.regions, request.figure.beneath]
+    inputs = [parent_of(path) if is_table(path) else _of_file(path) for path in paths]
+    inputs += [_of_file(path) for path in others if path is not None]
+    return {"bavlo": __version__, "request": asked(request), "inputs": inputs}
+
+
+def parent_of(path: Path) -> dict[str, Any]:
+    """A table that something was made from, with its own provenance."""
+    return {**_of_file(path), "sha256": sha256_of(path), "about": about_of(path)}
+
+
+def sha256_of(path: Path) -> str:
+    """SHA-256 of a whole file, read piece by piece."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _of_file(path: Path) -> dict[str, Any]:
+    """Name and size of a file."""
+    url = url_of(path)
+    return {"file": url} if url is not None else {"file": str(path), "size": path.stat().st_size}
+
+
+def inputs_of(source: GridSource, *, checksum: bool = False) -> list[dict[str, Any]]:
+    """The files of a grid, each with the fingerprint of its metadata.
+
+    Parameters
+    ----------
+    checksum
+        The SHA-256 of whole files too.
+    """
     return [
         _input(
             file.path,
             _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
+            checksum=checksum,
         )
         for file in source.files
     ]
 
 
-def input_of_regions(regions: RegionFile) -> dict[str, Any]:
+def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str, Any]:
     """The file of some regions, with the fingerprint of their names."""
-    return _input(regions.path, _fingerprint(*regions.regions.labels))
+    names = _fingerprint(*regions.regions.labels)
+    return _input(regions.path, names, checksum=checksum)
 
 
 def as_json(provenance: dict[str, Any]) -> str:
@@ -86,7 +122,7 @@ def as_json(provenance: dict[str, Any]) -> str:
     return json.dumps(provenance, indent=2, ensure_ascii=False) + "\n"
 
 
-def _input(path: Path, fingerprint: str) -> dict[str, Any]:
+def _input(path: Path, fingerprint: str, *, checksum: bool) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
         size = information(url).get("size") if first_bytes(url) else None
@@ -98,6 +134,7 @@ def _input(path: Path, fingerprint: str) -> dict[str, Any]:
         "size": status.st_size,
         "modified": changed.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "metadata_sha256": fingerprint,
+        **({"sha256": sha256_of(path)} if checksum and path.is_file() else {}),
     }
 
 

@@ -356,6 +356,8 @@ OPTIONS: tuple[Option, ...] = (
            "for programs"),
     Option("at", "grids.at", "LON,LAT", "place", None, "describe", "grid",
            "also tell the values of grids at a place"),
+    Option("checksum", "output.checksum", "", "", False, COMPUTE, "output",
+           "record the SHA-256 of every input too, which reads them once more"),
     Option("replace", "output.replace", "", "", False, f"{COMPUTE} chart map", "output",
            "write over files that exist"),
     Option("quiet", "", "", "", False, f"{COMPUTE} map", "run", "no progress, no notes"),

@@ -179,6 +179,7 @@ class OutputRequest:
     events: Path | None
     format: str | None
     layout: str
+    checksum: bool
     replace: bool
 
 

@@ -6,13 +6,13 @@ import csv
 import math
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 import numpy as np
 import orjson
 
 from bavlo.errors import InputError
-from bavlo.tables.formats import Companions
+from bavlo.tables.formats import Companions, beside
 from bavlo.tables.placed import table_of_rows
 from bavlo.tables.schema import schema_of
 from bavlo.tables.table import Column, Table
@@ -149,6 +149,15 @@ def recognises(path: Path) -> bool:
     """Whether a file begins as a table that a command wrote."""
     with path.open(encoding="utf-8-sig", errors="replace") as file:
         return file.readline().startswith(HEADS)
+
+
+def about(path: Path) -> dict[str, Any] | None:
+    """The provenance that stands beside a table; None where it does not."""
+    try:
+        found = orjson.loads(beside(path).read_bytes())
+    except (OSError, ValueError):
+        return None
+    return found if isinstance(found, dict) else None
 
 
 def read(path: Path) -> Table:

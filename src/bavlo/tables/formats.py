@@ -112,6 +112,9 @@ class TableFormat(Protocol):
     def recognises(self, path: Path) -> bool:
         """Whether a file with this ending holds such a table."""
 
+    def about(self, path: Path) -> dict[str, Any] | None:
+        """The provenance of a table that was written; None where it is not there."""
+
 
 def ending_of(path: Path) -> str:
     """The ending of a file's name that names a format; empty for none."""
@@ -157,6 +160,16 @@ def format_of(path: Path) -> TableFormat:
         )
     found: TableFormat = import_module(entry.module)
     return found
+
+
+def about_of(path: Path) -> dict[str, Any] | None:
+    """The provenance of a table that a command wrote; None where it is not there any more."""
+    return format_of(path).about(path)
+
+
+def beside(path: Path) -> Path:
+    """The file beside an output that tells how it came to be."""
+    return path.with_name(path.name + ".about.json")
 
 
 def read_table(path: Path) -> Table:

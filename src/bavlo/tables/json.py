@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 import orjson
 
@@ -45,6 +45,14 @@ def recognises(path: Path) -> bool:
     """Whether a file begins as a table."""
     with path.open("rb") as file:
         return file.read(9) == b'{"table":'
+
+
+def about(path: Path) -> dict[str, Any] | None:
+    """The provenance in the file; None where it is not there."""
+    try:
+        return dict(orjson.loads(path.read_bytes())["about"])
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
 
 
 def read(path: Path) -> Table:

@@ -243,6 +243,11 @@ def recognises(path: Path) -> bool:
     return False
 
 
+def about(path: Path) -> dict[str, Any] | None:
+    """Not read back."""
+    return None
+
+
 def read(path: Path) -> Table:
     """What stands beside each number in a table is not in these files."""
     raise InputError(

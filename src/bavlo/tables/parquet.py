@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -70,6 +71,14 @@ def recognises(path: Path) -> bool:
         return ABOUT in (pyarrow.parquet.read_schema(path).metadata or {})
     except (OSError, pyarrow.ArrowException):
         return False
+
+
+def about(path: Path) -> dict[str, Any] | None:
+    """The provenance in the metadata; None where it is not there."""
+    import pyarrow.parquet
+
+    text = (pyarrow.parquet.read_schema(path).metadata or {}).get(ABOUT)
+    return None if text is None else dict(json.loads(text))
 
 
 def read(path: Path) -> Table:

@@ -161,6 +161,11 @@ def recognises(path: Path) -> bool:
     return False
 
 
+def about(path: Path) -> dict[str, Any] | None:
+    """Not read back."""
+    return None
+
+
 def read(path: Path) -> Table:
     """Vector files hold values only, without what stands beside each in a table."""
     raise InputError(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -19,6 +20,8 @@ from bavlo.tables.table import Column, Table
 MOST_ROWS, MOST_COLUMNS = 1_048_575, 16_384  # of a sheet, the header left out
 MADE = datetime(2000, 1, 1, tzinfo=UTC).replace(tzinfo=None)  # clock fields have a fixed value
 ABOUT = "about"
+WHOLE = "all of it as JSON"  # the lines from which the provenance is read back
+MOST_TEXT = 32_000  # characters of a cell
 WIDEST = 40  # characters of a column
 SAMPLE = 2000  # values that tell a column's width and digits
 FIRST_DATE = "1900-03-01"  # before, sheets count a day that never was
@@ -112,9 +115,12 @@ def _about(book: Any, about: Mapping[str, Any], head: Any) -> None:
     sheet.set_column(1, 1, 100)
     sheet.write_string(0, 0, "what", head)
     sheet.write_string(0, 1, "is", head)
-    for row, (name, text) in enumerate(lines_of(about), 1):
+    lines = [(name, text[:MOST_TEXT]) for name, text in lines_of(about)]
+    whole = json.dumps(about, ensure_ascii=False)
+    lines += [(WHOLE, whole[n : n + MOST_TEXT]) for n in range(0, len(whole), MOST_TEXT)]
+    for row, (name, text) in enumerate(lines, 1):
         sheet.write_string(row, 0, name)
-        sheet.write_string(row, 1, text[:32_000])
+        sheet.write_string(row, 1, text)
 
 
 def lines_of(about: Any, prefix: str = "") -> Iterator[tuple[str, str]]:
@@ -134,6 +140,19 @@ def recognises(path: Path) -> bool:
     """Whether a file is a spreadsheet."""
     with path.open("rb") as file:
         return file.read(2) == b"PK"
+
+
+def about(path: Path) -> dict[str, Any] | None:
+    """The provenance of the sheet `about`; None where it is not there."""
+    import openpyxl
+
+    book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    if ABOUT not in book.sheetnames:
+        return None
+    rows = list(book[ABOUT].iter_rows(values_only=True))
+    text = "".join(str(row[1]) for row in rows if row and row[0] == WHOLE)
+    book.close()
+    return dict(json.loads(text)) if text else None
 
 
 def read(path: Path) -> Table:

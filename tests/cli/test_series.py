@@ -12,7 +12,6 @@ import numpy as np
 import pytest
 import shapely
 
-from bavlo.cli.main import main
 from bavlo.commands import series
 from brute import cell_weights, read_all, weighted_mean, weighted_percentile
 from support import PROGRAM, box, program, run, write_grid, write_regions
@@ -190,7 +189,7 @@ def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monke
     def table(paths, *more):
         out = tmp_path / "out.csv"
         words = ["series", *paths, "--regions", regions, "--every", every, *more, "--quiet"]
-        assert main([str(word) for word in (*words, "--out", out, "--replace")]) == 0
+        run(*words, "--out", out, "--replace")
         return read(out)
 
     alone = table([one])
@@ -210,19 +209,18 @@ def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monke
         assert np.isfinite(wanted).any()
 
 
-def test_too_little_memory_names_the_least(demo, capsys):
-    status = main(
-        [
-            "series",
-            str(demo / "rain_2001-2010.nc"),
-            "--regions",
-            str(demo / "watersheds.geojson"),
-            "--memory",
-            "20MB",
-        ]
+def test_too_little_memory_names_the_least(demo):
+    done = run(
+        "series",
+        str(demo / "rain_2001-2010.nc"),
+        "--regions",
+        str(demo / "watersheds.geojson"),
+        "--memory",
+        "20MB",
+        check=False,
     )
-    assert status == 2
-    assert "this job needs" in capsys.readouterr().err
+    assert done.returncode == 2
+    assert "this job needs" in done.stderr
 
 
 def test_day_values_are_the_steps_themselves_and_gaps_say_so(demo, tmp_path):
@@ -312,7 +310,7 @@ def damaged(path, folder, keep):
     return bad
 
 
-def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothing(small, capsys):
+def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothing(small):
     folder, grid, regions = small
     text = folder / "notes.nc"
     text.write_text("not a grid")
@@ -368,29 +366,27 @@ def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothi
     before = {p: p.read_bytes() for p in folder.iterdir()}
     for arguments, expected in cases:
         out = [] if "--out" in arguments else ["--out", folder / "out.csv"]
-        status = main(["series", *map(str, [*arguments, *out])])
-        said = capsys.readouterr()
-        assert status in (1, 2), arguments
-        assert expected in said.err, (arguments, said.err)
-        lines = [line for line in said.err.splitlines() if "warning" not in line]
-        assert len(lines) == 1, said.err
+        done = run("series", *arguments, *out, check=False)
+        assert done.returncode in (1, 2), arguments
+        assert expected in done.stderr, (arguments, done.stderr)
+        lines = [line for line in done.stderr.splitlines() if "warning" not in line]
+        assert len(lines) == 1, done.stderr
         assert lines[0].startswith("bavlo: ")
         assert {p: p.read_bytes() for p in folder.iterdir()} == before
 
 
-def test_days_are_never_made_from_monthly_totals(demo, capsys):
-    status = main(
-        [
-            "series",
-            str(demo / "monthly_rain.nc"),
-            "--regions",
-            str(demo / "watersheds.geojson"),
-            "--every",
-            "day",
-        ]
+def test_days_are_never_made_from_monthly_totals(demo):
+    done = run(
+        "series",
+        str(demo / "monthly_rain.nc"),
+        "--regions",
+        str(demo / "watersheds.geojson"),
+        "--every",
+        "day",
+        check=False,
     )
-    assert status == 2
-    assert "shorter than the steps of the grid (month)" in capsys.readouterr().err
+    assert done.returncode == 2
+    assert "shorter than the steps of the grid (month)" in done.stderr
 
 
 def test_yearly_totals_from_months_and_from_days_agree(demo, tmp_path):

@@ -7,7 +7,6 @@ import time
 
 import pytest
 
-from bavlo.cli.main import main
 from bavlo.cli.screen import Screen
 from bavlo.commands import series
 from bavlo.core.reduce.merging import MergeTree
@@ -93,7 +92,7 @@ def test_what_is_made_on_a_cluster_is_what_is_made_here(
             wanted.append(tmp_path / f"events_{n}.csv")
         words = [wanted[0], *sorted(demo.glob("rain_*.nc")), *wanted[1:], *more, "--out", out]
         regions = ["--regions", demo / "watersheds.geojson", "--during", "2001..2003"]
-        assert main([str(word) for word in (*words, *regions)]) == 0
+        run(*words, *regions)
         told.append(out.read_bytes())
         if "--events" in wanted:
             told[-1] += (tmp_path / f"events_{n}.csv").read_bytes()
@@ -132,7 +131,7 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
             *(command[0], *sorted(demo.glob("rain_*.nc")), *command[1:]),
             *("--regions", demo / "watersheds.geojson", "--every", "year", *more, "--out", out),
         ]
-        assert main([str(word) for word in arguments]) == 0
+        run(*arguments)
         told.append(out.read_bytes())
     assert told[0] == told[1]
     assert len(merged) > 30
@@ -186,7 +185,7 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
     def written(name, *more):
         words = [command[0], *sorted(demo.glob("rain_*.nc")), *command[1:], *more]
         words += ["--regions", demo / "watersheds.geojson", "--out", tmp_path / name]
-        assert main([str(word) for word in words]) == 0
+        run(*words)
         return (
             (tmp_path / name).read_bytes(),
             json.loads((tmp_path / f"{name}.about.json").read_text()),

@@ -44,9 +44,14 @@ def write_file(table: Table, path: Path, companions: Companions) -> None:
         "head": book.add_format({"bold": True, "bottom": 1}),
         "date": book.add_format({"num_format": "yyyy-mm-dd"}),
     }
-    numbers = [_digits(column) for column in table.columns]
-    cells = [book.add_format({"num_format": text}) if text else None for text in numbers]
-    are_dates = [_is_date(column) for column in table.columns]
+    numbers = [
+        (n, book.add_format({"num_format": _digits(column)}))
+        for n, column in enumerate(table.columns)
+        if not column.is_text
+    ]
+    dates = [(n, _serials(c)) for n, c in enumerate(table.columns) if c.is_text and _is_date(c)]
+    of_dates = {n for n, _ in dates}
+    texts = [n for n, c in enumerate(table.columns) if c.is_text and n not in of_dates]
     sheet, row, number = None, MOST_ROWS + 1, 0
     for chunk in table.chunks():
         for values in zip(*(column.tolist() for column in chunk), strict=True):
@@ -54,17 +59,16 @@ def write_file(table: Table, path: Path, companions: Companions) -> None:
                 number += 1
                 name = table.name if number == 1 else f"{table.name} {number}"
                 sheet, row = _sheet(book, name, table, formats["head"]), 1
-            assert sheet is not None
-            for n, value in enumerate(values):
-                if isinstance(value, float):
-                    if value == value:
-                        sheet.write_number(row, n, value, cells[n])
-                elif value == "":
-                    continue
-                elif are_dates[n]:
-                    sheet.write_datetime(row, n, date.fromisoformat(value), formats["date"])
-                else:
-                    sheet.write_string(row, n, value)
+                write_number, write_string = sheet.write_number, sheet.write_string
+            for n in texts:
+                if values[n]:
+                    write_string(row, n, values[n])
+            for n, serials in dates:
+                if values[n]:
+                    write_number(row, n, serials[values[n]], formats["date"])
+            for n, shown in numbers:
+                if values[n] == values[n]:
+                    write_number(row, n, values[n], shown)
             row += 1
     if sheet is None:
         _sheet(book, table.name, table, formats["head"])
@@ -90,6 +94,13 @@ def _is_date(column: Column) -> bool:
     return bool(min(text for text in column.values.ravel().tolist() if text) >= FIRST_DATE)
 
 
+def _serials(column: Column) -> dict[str, int]:
+    """Days by date as sheets count them, from 30 December 1899 on."""
+    first = date(1899, 12, 30).toordinal()
+    texts = {text for text in column.values.ravel().tolist() if text}
+    return {text: date.fromisoformat(text).toordinal() - first for text in texts}
+
+
 def _width(column: Column) -> int:
     """Characters that a column needs, from some of its values."""
     some = column.values.ravel()[:: max(1, column.values.size // SAMPLE)].tolist()
@@ -99,8 +110,6 @@ def _width(column: Column) -> int:
 
 def _digits(column: Column) -> str:
     """A number format of sensible digits; the full value stays in the cell."""
-    if column.is_text:
-        return ""
     known = column.values[np.isfinite(column.values)]
     if not known.size or (known == np.rint(known)).all():
         return "0"

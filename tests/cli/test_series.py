@@ -454,7 +454,7 @@ def test_the_chart_is_a_picture_of_the_asked_kind_and_the_same_each_time(small):
         run(*arguments, "--out", folder / name, "--replace")
         assert (folder / name).read_bytes() == first
     about = json.loads((folder / "a.png.about.json").read_text())
-    assert about["request"]["every"] == "day"
+    assert about["request"]["every"] == ["day"]
     assert about["inputs"][0]["size"] == grid.stat().st_size
 
 

@@ -10,7 +10,8 @@ import pytest
 
 from bavlo.cli.main import COMMANDS, main
 from bavlo.cli.parsing import Parser, add_options
-from bavlo.cli.screen import MOST_WARNINGS, Screen, aligned, preview
+from bavlo.cli.preview import aligned, preview
+from bavlo.cli.screen import MOST_WARNINGS, Screen
 from bavlo.errors import RequestError
 from bavlo.tables.schema import SERIES
 from support import box, run, write_grid, write_regions
@@ -165,7 +166,7 @@ def test_positionals_and_options_mix_and_negative_values_need_no_sign_between():
     given = parser.read(["a.nc", "--at", "-71.5,-33", "b.nc", "--offset", "-3e2", "--strict"])
     assert given["files"] == ["a.nc", "b.nc"]
     assert given["at"] == "-71.5,-33"
-    assert given["offset"] == "-3e2"
+    assert given["offset"] == ["-3e2"]
     assert given["strict"] is True
     with pytest.raises(RequestError, match="expected one argument"):
         parser.read(["a.nc", "--at"])

@@ -114,7 +114,7 @@ def test_a_series_is_what_plain_loops_give(world):
         own = found[(found.region == name) & (found.measure == "p90")]
         yearly = pd.Series(tops, index=DAYS).groupby(DAYS.year).mean()
         np.testing.assert_allclose(own["value"], yearly, rtol=1e-12)
-    assert result.about["request"]["every"] == "year"
+    assert result.about["request"]["every"] == ["year"]
     assert result.about["grid"]["kind_evidence"]
     assert any("regions, named by 'name'" in note for note in reporter.notes)
     assert "by year" in result.title

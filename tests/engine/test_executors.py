@@ -85,7 +85,7 @@ def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
     rules = Rules("total", min_steps=0.5)
     reducer = order(OverlayIndex(some_overlay(rng, 4, 12)), weights, measures, rules)
     units = plan_units(weights.assignment, 12, 9 * 12)
-    segments = plan_segments(weights.assignment, units, (2, 4))
+    segments = plan_segments([weights.assignment], units, (2, 4))
     heard = []
     here = Threads(3, 0, None, lambda *done: heard.append(done), not_needed)
     there = dask.Cluster(cluster, not_needed)
@@ -133,7 +133,7 @@ def test_an_error_on_a_worker_names_what_was_read(cluster):
     weights = step_weights_of(daily(20), "month")
     index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
     reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
-    segments = plan_segments(weights.assignment, plan_units(weights.assignment, 3))
+    segments = plan_segments([weights.assignment], plan_units(weights.assignment, 3))
     there = dask.Cluster(cluster, not_needed)
     with pytest.raises(InputError, match=r"steps 0 to 20: failed on a worker \(a flaw\)"):
         list(there.reduce(Broken(np.ones((20, 3))), reducer, segments))
@@ -185,7 +185,7 @@ def test_work_that_fails_in_a_thread_stops_the_others():
     with pytest.raises(InputError, match=r"x\.nc"):
         list(
             threads.reduce(
-                Reader(np.ones((400, 3))), reducer, plan_segments(weights.assignment, units)
+                Reader(np.ones((400, 3))), reducer, plan_segments([weights.assignment], units)
             )
         )
     assert len(done) == 1

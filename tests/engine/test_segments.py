@@ -59,7 +59,7 @@ def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values):
     def cuts(assignment):
         units = plan_units(assignment, 10, values * 10)
         groups = group_units(assignment, units, 10, values * 40)
-        segments = plan_segments(assignment, units, (2, 5))
+        segments = plan_segments([assignment], units, (2, 5))
         return [{each.first for each in some} for some in (units, groups, segments)]
 
     # A segment may still grow at its end, and with it the last cut may be one too many.
@@ -87,7 +87,7 @@ def test_segments_give_what_one_unit_gives(every, order, combine):
     (whole,) = reducer.close(reducer.state_of(Unit(0, 430), block))
 
     units = plan_units(weights.assignment, 10, 70)
-    segments = plan_segments(weights.assignment, units, (3, 5))
+    segments = plan_segments([weights.assignment], units, (3, 5))
     assert [u for s in segments for u in s.units] == units
     assert [s.continues_into for s in segments[:-1]] == [s.continues_from for s in segments[1:]]
     assert any(s.is_open for s in segments) == (every in ("year", "all"))

@@ -86,7 +86,7 @@ def test_what_was_asked_is_what_differs_from_the_defaults(tmp_path):
     }
     out = asked(make_request("anomalies", given))
     for name, value in (
-        ("every", "JFM"),
+        ("every", ["JFM"]),
         ("during", "2001..2003-04"),
         ("base", "1991..2020"),
         ("score", "spi"),

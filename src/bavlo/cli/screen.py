@@ -2,22 +2,15 @@
 
 from __future__ import annotations
 
-import shutil
 import sys
-import textwrap
 import time
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import Any, TextIO
 
 from bavlo.cli.parsing import as_option
 from bavlo.errors import worded
 
-if TYPE_CHECKING:
-    from bavlo.tables.table import Table
-
 EVERY_SECONDS = 10.0  # between lines of progress where there is no terminal
 MOST_WARNINGS = 8
-EDGE_ROWS = 6
 
 
 class Screen:
@@ -90,52 +83,3 @@ class Screen:
                 f"bavlo: {kept_back} more warnings, shown by --verbose and kept beside the output",
                 file=self.stream,
             )
-
-
-def preview(table: Table) -> str:
-    """The first and last rows of a table, as wide as the terminal.
-
-    Columns that are the same in every row are told once above.
-    """
-    width = shutil.get_terminal_size((120, 40)).columns
-    shown = list(range(min(EDGE_ROWS, len(table))))
-    shown += [n for n in range(max(len(table) - EDGE_ROWS, 0), len(table)) if n not in shown]
-    same, columns = [], []
-    for column in table.columns:
-        values = column.values.ravel()
-        if len(table) > 1 and (values == values[0]).all():
-            if values[0] != "":
-                same.append(f"{column.name} {_cell(values[0])}")
-        else:
-            columns.append(column)
-    subset = [table.rows(n, n + 1) for n in shown]
-    number = {name: i for i, name in enumerate(table.header)}
-    cells = [[_cell(row[number[c.name]][0]) for c in columns] for row in subset]
-    if len(table) > len(shown):
-        cells.insert(EDGE_ROWS, ["…" for _ in columns])
-    header = [column.name for column in columns]
-    lines = aligned([header, *cells], [c.is_text for c in columns], width)
-    head = textwrap.wrap("   ".join(same), width, break_on_hyphens=False) if same else []
-    return "\n".join([*head, *lines])
-
-
-def aligned(rows: Sequence[Sequence[str]], left: Sequence[bool], width: int) -> list[str]:
-    """Rows in columns, text to the left and numbers to the right, cut at the width."""
-    sizes = [max(len(row[i]) for row in rows) for i in range(len(left))]
-    while sum(sizes) + 2 * len(sizes) > width and max(sizes) > 16:
-        sizes[sizes.index(max(sizes))] -= 1
-    out = []
-    for row in rows:
-        cells = []
-        for text, size, is_text in zip(row, sizes, left, strict=True):
-            cut = text if len(text) <= size else text[: size - 1] + "…"
-            cells.append(cut.ljust(size) if is_text else cut.rjust(size))
-        out.append("  ".join(cells)[:width].rstrip())
-    return out
-
-
-def _cell(value: Any) -> str:
-    if isinstance(value, str):
-        return value
-    number = float(value)
-    return "" if number != number else f"{number:.6g}"

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser, add_options, as_option
-from bavlo.cli.screen import Screen, preview
+from bavlo.cli.preview import preview
+from bavlo.cli.screen import Screen
 from bavlo.cli.writing import check, wanted_files, write_all
 from bavlo.errors import worded
 from bavlo.tables.formats import Companions, beside, holds_about
@@ -52,6 +54,7 @@ def run_table(
 
     request = make_request(command, given)
     check(request)
+    began = time.monotonic()
     screen = Screen(quiet=given["quiet"], verbose=given["verbose"])
     try:
         result = compute(request, screen)
@@ -76,8 +79,9 @@ def run_table(
     if preview_only:
         print(f"{result.title}\n\n{preview(laid_out(result.table, output.layout))}\n")
     if not given["quiet"]:
-        for line in result.summary[:MOST_LINES]:
-            print(worded(line, as_option), file=words)
+        took = f", in {time.monotonic() - began:.1f} s"
+        for n, line in enumerate(result.summary[:MOST_LINES]):
+            print(worded(line, as_option) + (took if n == 0 else ""), file=words)
         if len(result.summary) > MOST_LINES:
             print(f"… and {len(result.summary) - MOST_LINES} more regions", file=words)
         for path in wanted_files(request):

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import TYPE_CHECKING
 
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.plan.outputs import check_outputs, whole_files
 from bavlo.tables.formats import ENDINGS as TABLES
-from bavlo.tables.formats import READABLE, Companions, beside, ending_of, format_of, holds_about
-from bavlo.tables.layouts import laid_out
+from bavlo.tables.formats import Companions, beside, ending_of, format_of, holds_about, holds_rows
+from bavlo.tables.group import only_table
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -30,7 +31,17 @@ def check(request: Request) -> None:
     if output.format and output.out:
         raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
     check_endings(output.out, TABLES + CHARTS)
-    if output.events is not None and ending_of(output.events) not in READABLE:
+    grids = (
+        1 if request.grids.make or request.command == "extremes" else len(request.grids.arguments)
+    )
+    charts = [path for path in output.out if path.name.lower().endswith(CHARTS)]
+    if charts and (grids > 1 or len(request.time.every) > 1):
+        raise RequestError(
+            "out",
+            f"{charts[0]}: a chart shows one variable and one sort of periods",
+            "write a table, and draw it with `bavlo chart TABLE ‹pick every=…›`",
+        )
+    if output.events is not None and not holds_rows(output.events):
         raise RequestError("events", f"{output.events} is no table", f"name a {TABLES[0]}")
     for path in wanted_files(request):
         if ending_of(path):
@@ -67,17 +78,20 @@ def write_all(request: Request, result: TableResult) -> None:
             if path == request.output.events and result.events is not None:
                 table = result.events
             if ending_of(path):
-                if ending_of(path) in READABLE:
-                    table = laid_out(table, request.output.layout)
-                companions = Companions(result.about, result.shapes, path.name)
+                layout = request.output.layout if table is result.table else "long"
+                companions = Companions(result.about, result.shapes, path.name, layout)
                 format_of(path).write_file(table, drafts[path], companions)
             else:
-                from bavlo.figures import draw
-
-                figure = drawn(path, lambda: draw([result.table], result.title, **result.drawing))
-                _save(figure, path, drafts[path])
+                _save(drawn(path, partial(_chart, result)), path, drafts[path])
             if not holds_about(path):
                 drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
+
+
+def _chart(result: TableResult) -> Figure:
+    """The chart of a result."""
+    from bavlo.figures import draw
+
+    return draw([only_table(result.table, "out")], result.title, **result.drawing)
 
 
 def figure_outputs(output: OutputRequest) -> tuple[Path, ...]:

@@ -14,7 +14,7 @@ from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
 from bavlo.core.values.units import MM, suits
 from bavlo.errors import RequestError
 from bavlo.plan.periods import reported_periods
-from bavlo.plan.result import TableResult
+from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -25,7 +25,11 @@ MOSTLY = 0.5  # share of zeros in the base from which a score is noted
 
 def anomalies(request: Request, report: Reporter) -> TableResult:
     """Value, normal, anomaly, percent of normal, score and rank of every period."""
-    data = load_series(request, report)
+    return together(request, [_of_one(request, data) for data in load_series(request, report)])
+
+
+def _of_one(request: Request, data: PeriodSeries) -> TableResult:
+    """The anomalies of one series."""
     base = choose_base(request.climate.base, data.yearly.year)
     if request.climate.score == "spi":
         _check_spi(data)
@@ -84,7 +88,7 @@ def anomalies(request: Request, report: Reporter) -> TableResult:
     lines += _in_words(data, periods, numbers)
     about = {**data.about, "base": str(base)}
     title = f"Anomalies of {data.title}"
-    return TableResult(table, title, tuple(lines), about, shapes=data.shapes)
+    return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)
 
 
 def _one_window(

@@ -11,6 +11,7 @@ from bavlo.figures import draw
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
 from bavlo.tables.formats import read_table
+from bavlo.tables.group import only_table
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -45,7 +46,8 @@ def chart(request: Request) -> ChartContent:
         table = read_table(path)
         for column, value in request.figure.pick:
             table = table.where(column, value)
-        tables.append(_only(path, table, request.regions.reading.only))
+        one = only_table(table, "pick")
+        tables.append(_only(path, one, request.regions.reading.only))
     title = request.figure.title or " and ".join(dict.fromkeys(map(title_of, tables)))
     return ChartContent(tuple(tables), title, request.figure.figure, request.climate.base)
 

@@ -21,9 +21,11 @@ from bavlo.regions.read import chosen
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ClimateRequest, Request
-from bavlo.tables.formats import Shapes, is_table_file, read_table
+from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
+from bavlo.tables.group import parts_of
 from bavlo.tables.table import Table
 
+ONLY_TABLES = (".csv", ".xlsx", ".parquet", ".json")  # endings that no grid has
 # Options that mean something once a series is made.
 FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
@@ -51,6 +53,8 @@ class PeriodSeries:
         Name of what cells weigh besides their areas.
     level
         Which values of further dimensions the grid has.
+    every
+        The sort of its periods, where it is known.
     shapes
         Of the regions, where the series was made from grids.
     """
@@ -73,6 +77,7 @@ class PeriodSeries:
     weight: str | None = None
     level: str | None = None
     shapes: Shapes | None = None
+    every: str = ""
 
 
 def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
@@ -111,6 +116,7 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
         about,
         table.labels("weight")[0] if "weight" in table.header else None,
         table.labels("level")[0] if "level" in table.header else None,
+        every=table.labels("every")[0] if "every" in table.header else "",
     )
 
 
@@ -138,15 +144,18 @@ def _axis(
     return PeriodAxis(tuple(labels), tuple(cycle), instants(starts), instants(ends) + DAY, calendar)
 
 
-def load_series(request: Request, report: Reporter) -> PeriodSeries:
+def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
     """The series that a request is about: a table that was written, or made from grids.
+
+    One for each grid and sort of periods.
 
     Normals need every year, so `during` selects only what is reported, later on.
     """
     paths = [path for grid in request.grids.arguments for path in grid.paths]
-    if len(paths) == 1 and is_table_file(paths[0]):
+    if len(paths) == 1 and (is_table(paths[0]) or ending_of(paths[0]) in ONLY_TABLES):
         _refuse_grid_options(request, paths[0])
-        return _only(_from_table(request, paths[0]), paths[0], request.regions.reading.only)
+        only = request.regions.reading.only
+        return [_only(data, paths[0], only) for data in _from_table(request, paths[0])]
     time = replace(request.time, during=None, window=(1,))
     result = series(replace(request, command="series", time=time), report)
     return _from_result(request, result)
@@ -164,17 +173,21 @@ def _refuse_grid_options(request: Request, path: Path) -> None:
             )
 
 
-def _from_result(request: Request, result: TableResult) -> PeriodSeries:
-    if "class" in result.table.axes or result.table.labels("period") == ["static"]:
-        raise RequestError("", "normals need a grid with time", "give one")
+def _from_result(request: Request, result: TableResult) -> list[PeriodSeries]:
     about = {**result.about, "request": asked(request)}
-    return replace(_of_table(result.table, result.title, about), shapes=result.shapes)
+    found = []
+    for table in parts_of(result.table):
+        if "class" in table.axes or table.labels("period") == ["static"]:
+            raise RequestError("", "normals need a grid with time", "give one")
+        data = replace(_of_table(table, result.title, about), shapes=result.shapes)
+        found.append(data if data.every else replace(data, every=result.every))
+    return found
 
 
-def _from_table(request: Request, path: Path) -> PeriodSeries:
+def _from_table(request: Request, path: Path) -> list[PeriodSeries]:
     """Read a series table back."""
     table = read_table(path)
-    if table.name != "series" or "class" in table.axes:
+    if table.name != "series" or "class" in parts_of(table)[0].axes:
         raise InputError(
             path,
             f"is a table of {table.name}, not of values by region and period",
@@ -185,7 +198,7 @@ def _from_table(request: Request, path: Path) -> PeriodSeries:
         "request": asked(request),
         "inputs": [parent_of(path)],
     }
-    return _of_table(table, table.labels("variable")[0], about)
+    return [_of_table(part, part.labels("variable")[0], about) for part in parts_of(table)]
 
 
 def normals_of(

@@ -22,9 +22,10 @@ from bavlo.extremes.by_region import count_regions
 from bavlo.extremes.by_stream import count_by_stream
 from bavlo.extremes.events import events_table
 from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, plan_extremes
+from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
-from bavlo.plan.result import TableResult, shapes_of
+from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.wording import counted, empty_rows, outside_notes
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
@@ -39,7 +40,16 @@ def extremes(request: Request, report: Reporter) -> TableResult:
         from bavlo.commands.return_levels import return_levels
 
         return return_levels(request, report)
+    first, *others = request.of_each_every()
+    no_events = [replace(one, output=replace(one.output, events=None)) for one in others]
+    return together(request, [_by_one(one, report) for one in (first, *no_events)])
+
+
+def _by_one(request: Request, report: Reporter) -> TableResult:
+    """Counts or indices by one sort of periods."""
     plan = plan_extremes(request, report)
+    places = len(plan.bound) * len(request.conditions.count) + len(plan.indices)
+    check_columns(request, plan.regions, [len(plan.periods)], places)
     arrays = ExtremesArrays(plan)
     with ExitStack() as stack:
         sources = {
@@ -58,7 +68,8 @@ def extremes(request: Request, report: Reporter) -> TableResult:
     about = about_extremes(plan, table, summary, report)
     events = events_table(plan, arrays.daily) if request.output.events is not None else None
     shapes = shapes_of(plan.regions)
-    return TableResult(table, _title(plan), summary, about, events, shapes=shapes)
+    every = plan.request.time.every_text
+    return TableResult(table, _title(plan), summary, about, events, every=every, shapes=shapes)
 
 
 def _units(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:

@@ -107,7 +107,7 @@ def period_fields(
     """Number and values (C,) of one period after the other, in the output's unit."""
     assignment = plan.reducer.step_weights.assignment
     has_steps = assignment.step_ranges[1] > 0
-    segments = plan_segments(assignment, plan_units(assignment, plan.cells.cells.size))
+    segments = plan_segments([assignment], plan_units(assignment, plan.cells.cells.size))
     own, difference = total_unit_of(plan.what, plan.combine), plan.source.variable.difference
     waiting: dict[int, np.ndarray] = {}
     following = 0

@@ -21,6 +21,7 @@ from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.formats import Shapes
+from bavlo.tables.group import only_table
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
 
@@ -142,15 +143,16 @@ def _tables(
             continue
         functions = [f for f, term in formula.term.calls() if term.value == name]
         wanted = tuple(dict.fromkeys([*measures, *(parse_measure(f).name for f in functions)]))
-        own = tuple(each for each in request.grids.by_grid if each[1] == name)
-        grids = replace(plain.grids, arguments=(argument,), by_grid=own)
+        own = for_grid(request, name)
         one = replace(
-            for_grid(request, name),
-            grids=replace(grids, by_grid=tuple(e for e in own if e[0] != "combine")),
+            own,
+            grids=replace(own.grids, arguments=(argument,), make=(), make_on="step"),
             measuring=replace(request.measuring, measure=wanted, unit=None),
         )
         result = series(one, report)
-        tables[name] = RegionValues(result.table, result.about, result.shapes, wanted)
+        tables[name] = RegionValues(
+            only_table(result.table, "make"), result.about, result.shapes, wanted
+        )
     return tables
 
 

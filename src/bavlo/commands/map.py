@@ -24,7 +24,8 @@ from bavlo.plan.wording import some_of
 from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest, Request
-from bavlo.tables.formats import read_table
+from bavlo.tables.formats import is_table, read_table
+from bavlo.tables.group import only_table
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
@@ -34,7 +35,7 @@ FIXED = ("region", "period")
 def map_content(request: Request, report: Reporter) -> MapContent:
     """Gather what a map shows; a table is told from a grid by what is in the file."""
     paths = request.grids.arguments[0].paths
-    if len(paths) == 1 and format_of(paths[0]) is None:
+    if len(paths) == 1 and (format_of(paths[0]) is None or is_table(paths[0])):
         return _of_table(request, report)
     return _of_grid(request, report)
 
@@ -78,9 +79,10 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
 
 def _picked(request: Request) -> Table:
     """The table as far as it is picked, which must leave regions and periods alone."""
-    table = read_table(request.grids.arguments[0].paths[0])
+    found = read_table(request.grids.arguments[0].paths[0])
     for name, value in request.figure.pick:
-        table = table.where(name, value)
+        found = found.where(name, value)
+    table = only_table(found, "pick")
     odd = [axis for axis, size in table.axes.items() if size > 1 and axis not in FIXED]
     if odd:
         raise RequestError(

@@ -11,7 +11,7 @@ from bavlo.commands.climate_series import PeriodSeries, load_series, normals_of
 from bavlo.core.stats.normals import Base, Normals, choose_base
 from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
-from bavlo.plan.result import TableResult
+from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -27,18 +27,29 @@ FROM_MONTHS = {
 def normals(request: Request, report: Reporter) -> TableResult:
     """The climatology, by region and period of the year."""
     if request.climate.from_months:
-        return _from_months(request, report)
-    data = load_series(request, report)
+        return together(
+            request,
+            [
+                _from_months(one, data, report)
+                for one in request.of_each_every()
+                for data in load_series(one.every("month"), report)
+            ],
+        )
+    return together(request, [_of_one(request, data) for data in load_series(request, report)])
+
+
+def _of_one(request: Request, data: PeriodSeries) -> TableResult:
+    """The climatology of one series."""
     base = choose_base(request.climate.base, data.yearly.year)
     found = normals_of(data, request.climate, base, request.climate.statistic)
     return _result(request, data, base, found, request.climate.statistic)
 
 
-def _from_months(request: Request, report: Reporter) -> TableResult:
+def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> TableResult:
     """Normals of seasons and years from those of their months (WMO-No. 1203, §4.5)."""
     wanted = FROM_MONTHS.get(request.time.rule.kind)
     if request.time.rule.kind == "months":
-        wanted = ((str(request.time.every).upper(), request.time.rule.months),)
+        wanted = ((request.time.every_text.upper(), request.time.rule.months),)
     if wanted is None:
         raise RequestError(
             "from_months",
@@ -47,7 +58,7 @@ def _from_months(request: Request, report: Reporter) -> TableResult:
         )
     if "mean" not in request.climate.statistic:
         raise RequestError("from_months", "makes means only", "leave ‹statistic› out")
-    data = load_series(request.every("month"), report)
+    data = replace(data, every=request.time.every_text)
     if set(data.periods.cycle) - {f"{n:02d}" for n in range(1, 13)}:
         raise RequestError("from_months", "needs a table of months", "make it with ‹every month›")
     if data.combine in (MIN, MAX):
@@ -113,4 +124,5 @@ def _result(
             "column years)"
         )
     about = {**data.about, "base": str(base)}
-    return TableResult(table, f"Normals of {data.title}", tuple(lines), about, shapes=data.shapes)
+    title = f"Normals of {data.title}"
+    return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)

@@ -16,6 +16,7 @@ from bavlo.plan.wording import counted, some_of
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
+from bavlo.tables.group import only_table
 from bavlo.tables.schema import RETURN_LEVELS
 
 FITS = {"lmoments": "L-moments", "ml": "maximum likelihood"}
@@ -41,7 +42,7 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
     """The table of return levels; the yearly values behind it go with it for a chart."""
     if request.conditions.when or request.conditions.index:
         raise RequestError("return_levels", "stands for itself", "leave out ‹when› and ‹index›")
-    if request.time.every not in (None, "year"):
+    if request.time.every not in ((), ("year",)):
         raise RequestError("every", "return levels are of yearly highest values", "leave it out")
     if len(request.measuring.measure) > 1:
         raise RequestError("measure", "return levels are of one measure", "choose one")
@@ -52,7 +53,7 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
     )
     yearly = replace(yearly, time=replace(yearly.time, combine=Combine(how="max")))
     result = series(yearly, report)
-    table = result.table
+    table = only_table(result.table, "return_levels")
     values = table.full("value")[:, :, 0]
     names = table.labels("region")
     years = np.array(request.conditions.return_levels)

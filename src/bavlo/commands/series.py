@@ -2,23 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.spatial import SORTED_AT_ONCE
-from bavlo.core.values.formula import REGION
+from bavlo.core.values.formula import REGION, STEP
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
-from bavlo.engine.segments import VALUES_AT_ONCE, group_units, plan_segments, plan_units
+from bavlo.engine.segments import (
+    VALUES_AT_ONCE,
+    common_assignment,
+    group_units,
+    plan_segments,
+    plan_units,
+)
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import where
+from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
+from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
-from bavlo.plan.result import TableResult, shapes_of
-from bavlo.plan.series import SeriesPlan, plan_series
-from bavlo.plan.series_reducer import SeriesReducer
+from bavlo.plan.result import TableResult, shapes_of, together
+from bavlo.plan.series import SeriesPlan, open_series, plan_series
+from bavlo.plan.series_reducer import SeriesReducer, ValueRange
 from bavlo.plan.series_table import (
     SeriesArrays,
     apply_windows,
@@ -40,64 +50,85 @@ KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
 
 
 def series(request: Request, report: Reporter) -> TableResult:
-    """Aggregate a grid over regions and periods."""
+    """Aggregate grids over regions and periods, each grid in one pass."""
+    if request.grids.make and request.grids.make_on != STEP and len(request.time.every) > 1:
+        return together(request, [series(one, report) for one in request.of_each_every()])
     if request.grids.make and request.grids.make_on == REGION:
         from bavlo.commands.made_series import made_of_regions
 
         return made_of_regions(request, report, series)
-    plan = plan_series(request, report)
+    alone = each_grid(request)
+    return together(request, [part for one in alone for part in _of_one_grid(one, report)])
+
+
+def _of_one_grid(request: Request, report: Reporter) -> list[TableResult]:
+    """The series of one grid, one for each sort of periods."""
+    opened = open_series(request, report)
+    plans = [plan_series(one, opened) for one in request.of_each_every()]
+    lengths = [len(plan.periods) - plan.lead for plan in plans]
+    check_columns(request, opened.regions, lengths, len(opened.measures))
     if request.measuring.measure == (SHARES,):
         from bavlo.commands.shares import class_shares
 
-        return class_shares(plan, report)
-    units = series_units(plan)
-    segments = plan_segments(plan.step_weights.assignment, units)
-    values = SeriesArrays(plan)
-    needs = series_needs(plan, units, values.nbytes, trees=any(s.is_open for s in segments))
+        return [class_shares(plan, report) for plan in plans]
+    units = series_units(plans)
+    segments = plan_segments([plan.step_weights.assignment for plan in plans], units)
+    values = [SeriesArrays(plan) for plan in plans]
+    kept = sum(each.nbytes for each in values)
+    needs = series_needs(plans, units, kept, trees=any(s.is_open for s in segments))
     reducer = SeriesReducer(
-        tuple(group.reducer for group in plan.groups), bool(plan.of_whole.any())
+        tuple(group.reducer for plan in plans for group in plan.groups),
+        any(bool(plan.of_whole.any()) for plan in plans),
     )
     with (
-        rechunked_source(plan.source, plan.cells, request.run, report) as source,
+        rechunked_source(opened.source, plans[0].cells, request.run, report) as source,
         executor(request.run, needs, report.progress, report.note) as engine,
     ):
-        reader = UnitReader(BlockReader(source, plan.cells))
+        reader = UnitReader(BlockReader(source, plans[0].cells))
         for settled in engine.reduce(reader, reducer, segments):
-            values.store(settled)
-    check_range(plan.source, values.value_range.low, values.value_range.high)
-    odd = implausible(
-        plan.what,
-        values.value_range.low,
-        values.value_range.high,
-        difference=plan.source.variable.difference,
-    )
+            for each, own in zip(values, settled.of_plans(plans), strict=True):
+                each.store(own)
+    _check_values(plans[0], values[0].value_range, report)
+    return [_result(plan, each, report) for plan, each in zip(plans, values, strict=True)]
+
+
+def _check_values(plan: SeriesPlan, found: ValueRange, report: Reporter) -> None:
+    """Warn of values that the quantity hardly has."""
+    check_range(plan.source, found.low, found.high)
+    difference = plan.source.variable.difference
+    odd = implausible(plan.what, found.low, found.high, difference=difference)
     if odd:
         report.warn(f"{where(plan.source)}: {odd}")
+
+
+def _result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> TableResult:
+    """The table of one sort of periods, and how it came to be."""
     drop_partial_sums(plan, values)
     plan = apply_windows(plan, values)
     table = series_table(plan, values)
     summary = series_summary(plan, table)
-    return TableResult(
-        table,
-        series_title(plan),
-        summary,
-        about_series(plan, table, summary, report),
-        shapes=shapes_of(plan.regions),
-    )
+    about = about_series(plan, table, summary, report)
+    every = plan.request.time.every_text
+    shapes = shapes_of(plan.regions)
+    return TableResult(table, series_title(plan), summary, about, every=every, shapes=shapes)
 
 
-def series_units(plan: SeriesPlan) -> list[Unit]:
+def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
     """Runs of steps; larger ones where whole numbers can be added up before they are decoded."""
-    cells, assignment = plan.cells.cells.size, plan.step_weights.assignment
+    cells = plans[0].cells.cells.size
+    assignment = common_assignment([plan.step_weights.assignment for plan in plans])
     units = plan_units(assignment, cells, UNIT_VALUES)
-    reducer = plan.groups[0].reducer  # that of regions first, where there is one
+    reducer = plans[0].groups[0].reducer  # that of regions first, where there is one
     adds_up = isinstance(reducer, RegionFirst) and reducer.sums_first
-    if adds_up and isinstance(plan.source, HasPacked) and plan.source.whole_numbers:
+    source = plans[0].source
+    if adds_up and isinstance(source, HasPacked) and source.whole_numbers:
         return group_units(assignment, units, cells, PACKED_VALUES)
     return units
 
 
-def series_needs(plan: SeriesPlan, units: list[Unit], kept: int, *, trees: bool) -> Needs:
+def series_needs(
+    plans: Sequence[SeriesPlan], units: list[Unit], kept: int, *, trees: bool
+) -> Needs:
     """What units take in memory, and what is kept beside them.
 
     Parameters
@@ -107,6 +138,7 @@ def series_needs(plan: SeriesPlan, units: list[Unit], kept: int, *, trees: bool)
     trees
         Whether periods go on from segment to segment.
     """
+    plan = plans[0]
     steps = max((part.last - part.first for unit in units for part in unit.each), default=0)
     stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
     largest = int(plan.overlay.entries.max(initial=0))
@@ -115,7 +147,7 @@ def series_needs(plan: SeriesPlan, units: list[Unit], kept: int, *, trees: bool)
     cells = plan.cells.cells.size
     per_step = window * 8 * 2 + cells * 8 * COPIES_OF_CELLS
     beside = stored * window * STORED_SIZE
-    for group in plan.groups:
+    for group in (group for each in plans for group in each.groups):
         sorts = any(measure.percent is not None for measure in group.measures)
         if group.order == "region":
             others = any(not m.linear and m.percent is None for m in group.measures)

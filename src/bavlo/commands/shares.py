@@ -107,13 +107,15 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     found: list[PeriodShares] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         reader = BlockReader(plan.source, plan.cells)
-        for settled in engine.reduce(reader, reducer, plan_segments(assignment, units)):
+        for settled in engine.reduce(reader, reducer, plan_segments([assignment], units)):
             found += settled
     table = _class_table(plan, found)
     summary = series_summary(plan, table)
     title = f"{plan.source.variable.title}: shares of classes"
     about = about_series(plan, table, summary, report)
-    return TableResult(table, title, summary, about, shapes=shapes_of(plan.regions))
+    every = request.time.every_text
+    shapes = shapes_of(plan.regions)
+    return TableResult(table, title, summary, about, every=every, shapes=shapes)
 
 
 def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:

@@ -92,6 +92,32 @@ def plan_units(assignment: Assignment, cells: int, values: int = VALUES_AT_ONCE)
     return units
 
 
+def common_assignment(assignments: Sequence[Assignment]) -> Assignment:
+    """Steps by the pieces into which the edges of several sorts of periods cut them together.
+
+    A piece that is still incomplete is expected to last until the first of its periods ends.
+    """
+    if len(assignments) == 1:
+        return assignments[0]
+    step = np.unique(np.concatenate([each.step for each in assignments]))
+    number = np.zeros((len(assignments), step.size), np.int64)
+    end = np.full(step.size, np.iinfo(np.int64).max)
+    for n, each in enumerate(assignments):
+        own, first = np.unique(each.step, return_index=True)  # a shared step goes with the first
+        at = np.searchsorted(step, own)
+        period = each.period[first]
+        number[n] = -1
+        number[n, at] = period
+        whole = each.step_ranges[0][period] + np.rint(each.expected[period]).astype(np.int64)
+        end[at] = np.minimum(end[at], np.maximum(whole, own + 1))
+    begins = (np.diff(number, axis=1) != 0).any(axis=0) | (np.diff(step) != 1)
+    piece = np.concatenate([[0], np.cumsum(begins)])
+    start = np.flatnonzero(np.diff(piece, prepend=-1))
+    last = np.append(step[start[1:] - 1], step[-1])
+    expected = np.maximum(end[start], last + 1) - step[start]
+    return Assignment(step, piece, np.ones(step.size), expected.astype(np.float64))
+
+
 def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
     """First step, the one after the last, and number of steps once whole, of each run of a period.
 
@@ -146,7 +172,7 @@ def group_units(
 
 
 def plan_segments(
-    assignment: Assignment,
+    assignments: Sequence[Assignment],
     units: Sequence[Unit],
     sizes: tuple[int, int] | None = None,
     *,
@@ -156,6 +182,8 @@ def plan_segments(
 
     Parameters
     ----------
+    assignments
+        Of each sort of periods.
     sizes
         Units from which a segment ends with a period, and from which it ends in any case.
     """
@@ -166,7 +194,10 @@ def plan_segments(
     for n, unit in enumerate(units):
         held.append(unit)
         following = units[n + 1] if n + 1 < len(units) else None
-        shared = None if following is None else shared_period(assignment, unit, following)
+        shared = None
+        if following is not None:
+            both = (shared_period(each, unit, following) for each in assignments)
+            shared = next((period for period in both if period is not None), None)
         number = sum(len(each.each) for each in held)
         if following is None or number >= (least if shared is None else most):
             segments.append(Segment(tuple(held), continued, shared, follows_spells))

@@ -105,7 +105,7 @@ def _region_series(
     )
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
-        segments = plan_segments(plan.assignment, units)
+        segments = plan_segments([plan.assignment], units)
         for settled in engine.reduce(ConditionReader(plan), reducer, segments):
             for each in settled:
                 part = slice(each.unit.first - plan.first, each.unit.last - plan.first)

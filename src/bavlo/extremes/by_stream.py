@@ -115,7 +115,7 @@ def count_by_stream(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     countings = tuple(counting_of(plan, bound) for bound in plan.bound)
     reducer = CountingReducer(plan, countings, bool(arrays.daily))
     segments = plan_segments(
-        plan.assignment, units, SEGMENT_SIZES, follows_spells=reducer.follows_spells
+        [plan.assignment], units, SEGMENT_SIZES, follows_spells=reducer.follows_spells
     )
     cells = plan.cells.cells.size
     most = max(unit.last - unit.first for unit in units) * cells * 8

@@ -126,7 +126,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
         raise RequestError(
             "when", "say what to look for", "with ‹when rain >= 20 mm› or ‹index TX90p›"
         )
-    if asked.index and request.time.every is None:
+    if asked.index and not request.time.every:
         request = request.every("year")
     request, tables = split_tables(request)
     found = open_grids(request, report)
@@ -328,7 +328,7 @@ def _check_steps(request: Request, time: TimeAxis, indices: tuple[Index, ...]) -
             raise RequestError(
                 "every",
                 f"{index.name} is defined by {' and '.join(index.periods)}, "
-                f"not by {request.time.every}",
+                f"not by {request.time.every_text}",
                 f"use ‹every {index.periods[-1]}›",
             )
 

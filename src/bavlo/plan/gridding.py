@@ -128,11 +128,11 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     source, what = open_source(request, report)
     source = regional_cells(source, request, report)
     product = request.gridding.product
-    if what.kind == CLASS and source.time is not None and request.time.every not in (None, "step"):
+    if what.kind == CLASS and source.time is not None and request.time.every not in ((), ("step",)):
         raise RequestError("every", "class codes are not combined over time", "use ‹every step›")
     if source.time is None and product != VALUE:
         raise RequestError("product", f"{where(source)} has no time axis", "leave it out")
-    if request.time.every is None and source.time is not None and product == VALUE:
+    if not request.time.every and source.time is not None and product == VALUE:
         request = request.every("step")
     time = source.time or STATIC
     combine = choose_combine(request.time, what, source)

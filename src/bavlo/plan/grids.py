@@ -27,7 +27,7 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
-from bavlo.plan.made import period_grid
+from bavlo.plan.made import for_grid, period_grid
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
@@ -118,6 +118,17 @@ def named_codes(source: GridSource, what: Quantity) -> GridSource:
         variable = replace(source.variable, kind=NOT_TOLD, kind_evidence=evidence)
         return replace(source, variable=variable)
     return source
+
+
+def each_grid(request: Request) -> tuple[Request, ...]:
+    """The same about each of its named grids alone; about what is made of them where it is."""
+    if request.grids.make or len(request.grids.arguments) <= 1:
+        return (request,)
+    alone = []
+    for argument in request.grids.arguments:
+        own = for_grid(request, argument.name or "")
+        alone.append(replace(own, grids=replace(own.grids, arguments=(argument,))))
+    return tuple(alone)
 
 
 def open_one(request: Request, report: Reporter) -> GridSource:

@@ -25,11 +25,18 @@ from bavlo.request.request import Request
 
 
 def for_grid(request: Request, name: str) -> Request:
-    """The request as it is for one of several grids: with the way to combine that is its own."""
-    for field, grid, value in request.grids.by_grid:
-        if field == "combine" and grid == name:
+    """The request as it is for one of several grids: with what is said of that alone.
+
+    What is said of how its files are read is left to their opening.
+    """
+    own = tuple(each for each in request.grids.by_grid if each[1] == name)
+    for field, _, value in own:
+        if field == "combine":
             request = replace(request, time=replace(request.time, combine=value))
-    return request
+        elif field in ("unit", "measure"):
+            request = replace(request, measuring=replace(request.measuring, **{field: value}))
+    reading = tuple(each for each in own if hasattr(request.grids.reading, each[0]))
+    return replace(request, grids=replace(request.grids, by_grid=reading))
 
 
 def period_grid(source: GridSource, request: Request, name: str) -> GridSource:

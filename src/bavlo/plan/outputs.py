@@ -8,9 +8,14 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from bavlo.errors import OutputError
+from bavlo.tables.formats import FORMATS, ending_of
+from bavlo.tables.layouts import BY_TIME, LONG
 
 if TYPE_CHECKING:
     from pathlib import Path
+
+    from bavlo.regions.read import RegionFile
+    from bavlo.request.request import Request
 
 
 def check_outputs(paths: Sequence[Path], *, replace: bool) -> None:
@@ -27,6 +32,42 @@ def check_outputs(paths: Sequence[Path], *, replace: bool) -> None:
     twice = {path for path in paths if list(paths).count(path) > 1}
     if twice:
         raise OutputError(twice.pop(), "is named twice", "name each output once")
+
+
+def check_columns(
+    request: Request, regions: RegionFile, periods: Sequence[int], places: int
+) -> None:
+    """Refuse outputs with more columns than their format holds, before any value is computed.
+
+    Parameters
+    ----------
+    periods
+        How many there are of each grid and sort of periods.
+    places
+        Values of a region and period: measures, counts, windows, …
+
+    Raises
+    ------
+    OutputError
+        Which names the limit and a format that holds them.
+    """
+    for path in request.output.out:
+        entry = FORMATS.get(ending_of(path))
+        if entry is None or entry.most_columns is None:
+            continue
+        if entry.of_regions:
+            columns = 1 + len(regions.fields) + sum(periods) * places
+        elif request.output.layout == LONG:
+            continue
+        else:
+            across = len(regions.regions) if request.output.layout == BY_TIME else sum(periods)
+            columns = 3 + across
+        if columns > entry.most_columns:
+            raise OutputError(
+                path,
+                f"holds {entry.most_columns:,} columns, and there would be {columns:,}",
+                "use .csv or .parquet in the long layout, or fewer periods with ‹during›",
+            )
 
 
 @contextmanager

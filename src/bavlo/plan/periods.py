@@ -81,7 +81,7 @@ def choose_periods(request: TimeRequest, time: TimeAxis | None, files: str) -> P
         within `during`.
     """
     if time is None:
-        for field, value in (("during", request.during), ("every", request.every)):
+        for field, value in (("during", request.during), ("every", request.every or None)):
             if value is not None:
                 raise RequestError(field, f"{files} has no time axis", "leave it out")
         return Periods(static_period(STATIC))
@@ -90,7 +90,7 @@ def choose_periods(request: TimeRequest, time: TimeAxis | None, files: str) -> P
     if request.combine.running:
         longer = periods_of(request.rule, time)
         check_length(time, longer, request.every_text)
-        request = replace(request, every="step")
+        request = replace(request, every=("step",))
     periods = _all_periods(request, time, wanted)
     check_length(time, periods, request.every_text)
     if request.during is None:

@@ -119,15 +119,47 @@ class SeriesPlan:
         return tuple(self.regions.regions.labels)
 
 
-def plan_series(request: Request, report: Reporter) -> SeriesPlan:
-    """Open the files, overlay regions and grid, and settle periods and rules."""
+@dataclass(frozen=True, eq=False)
+class OpenedSeries:
+    """A grid and regions as they are opened, whatever the periods.
+
+    Parameters
+    ----------
+    index
+        Shared areas arranged for measuring, with further weights.
+    weight
+        Name of what cells weigh besides their areas.
+    """
+
+    source: GridSource
+    what: Quantity
+    regions: RegionFile
+    overlay: Overlay
+    index: OverlayIndex
+    measures: tuple[Measure, ...]
+    weight: str | None
+
+
+def open_series(request: Request, report: Reporter) -> OpenedSeries:
+    """Open the files of a request, and overlay regions and grid."""
     source, what = open_source(request, report)
-    time = source.time or STATIC
     regions = open_regions(request.regions, report)
     shared = overlay_of(regions.regions, source.layout, request.measuring.at_points)
     check_overlap(source, regions, shared, report)
-
     measures = tuple(parse_measure(name) for name in request.measuring.measure)
+    weights = further_weights(request.measuring, source, shared, report)
+    areas = None
+    if any(measure.needs_areas for measure in measures):
+        areas = source.layout.ellipsoid_areas(shared.cells)
+    index = OverlayIndex(shared, areas, weights.values, weights.is_count)
+    source, shared, index = regional(source, shared, index)
+    return OpenedSeries(source, what, regions, shared, index, measures, weights.name)
+
+
+def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
+    """Settle the periods and rules of a series."""
+    source, what, measures = opened.source, opened.what, opened.measures
+    time = source.time or STATIC
     combine = choose_combine(request.time, what, source)
     check_measures(measures, what, combine, source)
     check_moving(request, measures)
@@ -136,12 +168,6 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
     check_unit(request.measuring.unit, what, combine)
     assignment = assign(source, periods.axis, combine)
     check_classes(measures, assignment)
-    weights = further_weights(request.measuring, source, shared, report)
-    areas = None
-    if any(measure.needs_areas for measure in measures):
-        areas = source.layout.ellipsoid_areas(shared.cells)
-    index = OverlayIndex(shared, areas, weights.values, weights.is_count)
-    source, shared, index = regional(source, shared, index)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
     orders = [request.measuring.order or measure.order for measure in measures]
@@ -154,17 +180,17 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
             if positions.size:
                 chosen = tuple(measures[i] for i in positions)
                 rules = rules_of(request, combine, what, any_area=of_whole)
-                reducer = kind(index, step_weights, chosen, rules)
+                reducer = kind(opened.index, step_weights, chosen, rules)
                 groups.append(MeasureGroup(order, chosen, positions, reducer, of_whole))
     return SeriesPlan(
         request,
         source,
         time,
         what,
-        regions,
-        shared,
-        index,
-        CellSelection(shared.shape, shared.cells),
+        opened.regions,
+        opened.overlay,
+        opened.index,
+        CellSelection(opened.overlay.shape, opened.overlay.cells),
         combine,
         periods.axis,
         periods.left_out,
@@ -172,5 +198,5 @@ def plan_series(request: Request, report: Reporter) -> SeriesPlan:
         step_weights,
         measures,
         tuple(groups),
-        weights.name,
+        opened.weight,
     )

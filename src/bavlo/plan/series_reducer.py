@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -11,6 +12,7 @@ from bavlo.core.reduce.periods import OpenPeriods
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.plan.reading import UnitValues
+from bavlo.plan.series import SeriesPlan
 
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 
@@ -67,6 +69,14 @@ class SeriesSettled:
     value_range: ValueRange = field(default_factory=ValueRange)
     has_data: np.ndarray | None = None
 
+    def of_plans(self, plans: Sequence[SeriesPlan]) -> Iterator[SeriesSettled]:
+        """The groups of each plan, one plan after the other."""
+        first = 0
+        for plan in plans:
+            own = self.groups[first : first + len(plan.groups)]
+            first += len(plan.groups)
+            yield replace(self, groups=own)
+
 
 def either(one: np.ndarray | None, other: np.ndarray | None) -> np.ndarray | None:
     """Cells that had data in one or the other."""
@@ -97,6 +107,9 @@ class SeriesReducer:
         states: list[SeriesState] = []
         todo = list(range(len(self.reducers)))
         for n, reducer in enumerate(self.reducers):
+            if not reducer.has_steps(unit):
+                todo.remove(n)
+                continue
             if not isinstance(reducer, RegionFirst):
                 continue
             totals = values.totals(reducer.plain_runs(unit)) if unit.parts else None
@@ -105,11 +118,13 @@ class SeriesReducer:
                 groups[n] = reducer.state_of_sums(unit, totals.value)
                 has_data = self._with_data(totals.value)
                 todo.remove(n)
-        if len(todo) < len(self.reducers):
+        if any(group is not None for group in groups):
             states.append(SeriesState(tuple(groups), value_range, has_data))
         for part, block in values.blocks() if todo else ():
             groups = [None] * len(self.reducers)
             for n in todo:
+                if not self.reducers[n].has_steps(part):
+                    continue
                 groups[n] = self.reducers[n].state_of(part, block)
             states.append(SeriesState(tuple(groups), ValueRange.of(block), self._with_data(block)))
         return states

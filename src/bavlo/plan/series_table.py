@@ -234,13 +234,15 @@ def series_title(plan: SeriesPlan) -> str:
     every = (plan.request.time.every_text).lower()
     span = {"all": "over the whole time"}.get(every, f"by {every}")
     if plan.request.time.rule.kind in ("months", "span"):
-        span = f"for {plan.request.time.every}"
+        span = f"for {plan.request.time.every_text}"
     if plan.request.time.combine.running:
         span = f"from the beginning of each {every}"
     elif plan.request.time.window[0] > 1:
         span = f"of the last {plan.request.time.window[0]} {every}s"
         if plan.request.time.rule.kind in ("months", "span"):
-            span = f"of the last {plan.request.time.window[0]} periods {plan.request.time.every}"
+            span = (
+                f"of the last {plan.request.time.window[0]} periods {plan.request.time.every_text}"
+            )
     of = f", {listed(names)} of the cells" if names != ["mean"] else ""
     rate = " rate" if plan.what.kind == RATE and plan.combine != TOTAL else ""
     return f"{plan.source.variable.title}{rate}: {way[plan.combine]} {span}{of}"

@@ -123,7 +123,7 @@ class Option(NamedTuple):
         if callable(self.default):
             return self.default()
         if self.value and self.default is not None:
-            return self.read([self.default] if self.repeat else self.default)
+            return self.read([self.default] if self.repeat and not self.by_grid else self.default)
         if not self.value:
             return self.default
         return () if self.repeat and not self.by_grid else None
@@ -264,29 +264,36 @@ OPTIONS: tuple[Option, ...] = (
            "one of several", "marks such as -9999 are found where they cannot be values",
            repeat=True, by_grid=True, several=True),
     Option("scale", "grids.reading.scale", "NUMBER", "number", "1", f"{COMPUTE} describe", "grid",
-           "multiply values by this (after the file's own packing)"),
+           "multiply values by this (after the file's own packing)", repeat=True,
+           by_grid=True),
     Option("offset", "grids.reading.offset", "NUMBER", "number", "0", f"{COMPUTE} describe",
-           "grid", "then add this"),
+           "grid", "then add this", repeat=True,
+           by_grid=True),
     Option("dates", "grids.reading.dates", "PATTERN", "", None, GRIDS, "grid",
            "where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also "
-           "{dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}", "found"),
+           "{dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}", "found",
+           repeat=True, by_grid=True),
     Option("prefer", "grids.reading.prefer", "first|last", "first|last", None,
            f"{COMPUTE} describe", "grid", "which file counts where two differ on a step"),
     Option("grid-crs", "grids.reading.grid_crs", "CRS", "", None, f"{COMPUTE} describe", "grid",
            "reference system of a raster that names none, as EPSG:32744"),
     Option("stamp", "grids.reading.stamp", "start|middle|end", "|bavlo.core.time.steps:STAMPS",
            None, f"{COMPUTE} describe", "grid", "what time stamps mark, where the file leaves it "
-           "open", "the day, month, … that holds the stamp"),
+           "open", "the day, month, … that holds the stamp", repeat=True,
+           by_grid=True),
     Option("day-start", "grids.reading.day_start", "HH", "hour", None, f"{COMPUTE} describe",
-           "grid", "hour at which the days of daily steps begin", "0"),
+           "grid", "hour at which the days of daily steps begin", "0", repeat=True,
+           by_grid=True),
     Option("utc-offset", "grids.reading.utc_offset", "HH:MM", "offset", "00:00",
-           f"{COMPUTE} describe", "grid", "add to all times, as +05:30"),
+           f"{COMPUTE} describe", "grid", "add to all times, as +05:30", repeat=True,
+           by_grid=True),
     Option("during", "time.during", "FIRST..LAST", "bavlo.core.time.periods:parse_range", None,
            COMPUTE, "time", "report periods in this range, both ends included, as 2013..2015-06",
            "all"),
-    Option("every", "time.every", "PERIOD", "", None, COMPUTE, "time",
+    Option("every", "time.every", "PERIOD,…", "everys", None, COMPUTE, "time",
            "{bavlo.core.time.periods:NAMED_KINDS}, month initials (JFM, NDJFM), or MM-DD..MM-DD "
-           "in each year", "month; indices year, grids step"),
+           "in each year; several stand in one table", "month; indices year, grids step",
+           repeat=True),
     Option("year-start", "time.year_start", "MM", "month", "1", COMPUTE, "time",
            "month in which years begin, which then are called 2012/13"),
     Option("combine", "time.combine", "HOW", "bavlo.core.values.combine:parse_combine",
@@ -322,7 +329,8 @@ OPTIONS: tuple[Option, ...] = (
     Option("as", "gridding.product", "KIND", "|bavlo.core.stats.normals:PRODUCTS", "value",
            "grid", "time", "{bavlo.core.stats.normals:PRODUCTS}"),
     Option("measure", "measuring.measure", "NAME,…", "measures", "mean", TABLES, "space",
-           "how cells become one number: {bavlo.core.stats.measures:MEASURES} pNN", repeat=True),
+           "how cells become one number: {bavlo.core.stats.measures:MEASURES} pNN",
+           repeat=True, by_grid=True, several=True),
     Option("order", "measuring.order", "region|cell", "region|cell", None, TABLES, "space",
            "measure each step and then combine, or combine each cell and then measure",
            "region for mean and sum, cell for the rest"),
@@ -338,7 +346,8 @@ OPTIONS: tuple[Option, ...] = (
            "a step with a smaller share of the region's area has no value",
            "0.5; sum and volume need all cells that ever have data"),
     Option("unit", "measuring.unit", "UNIT", "", None, COMPUTE, "output",
-           "unit of the output, as mm, inch, degC", "the file's"),
+           "unit of the output, as mm, inch, degC", "the file's", repeat=True,
+           by_grid=True),
     Option("out", "output.out", "FILE", "paths", None, TABLES, "output",
            "write a table (.csv .xlsx .parquet .json .nc), the regions with their values (.geojson "
            ".gpkg .shp.zip) or a chart (.png .svg .pdf)", "a preview on the screen",
@@ -420,9 +429,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         else:
             values[option.field] = option.read(value)
     values["grids.by_grid"] = tuple(by_grid)
-    request = _assembled(command, values)
-    request.time.rule  # noqa: B018  refuses what is no period at once
-    return request
+    return _assembled(command, values)
 
 
 def _assembled(command: str, values: Mapping[str, Any]) -> Request:

@@ -137,6 +137,16 @@ def measures(given: str | Sequence[str], field: str = "measure") -> tuple[str, .
     return tuple(dict.fromkeys(measure.name for measure in found))
 
 
+def everys(given: str | Sequence[str], field: str = "every") -> tuple[str, ...]:
+    """Sorts of periods."""
+    from bavlo.core.time.periods import parse_every
+
+    found = tuple(dict.fromkeys(names(given)))
+    for name in found:
+        parse_every(name)
+    return found
+
+
 def statistics(given: str | Sequence[str], field: str = "statistic") -> tuple[str, ...]:
     """Names of statistics over the base."""
     return tuple(dict.fromkeys(parse_statistic(name) for name in names(given)))

@@ -73,7 +73,7 @@ class TimeRequest:
     """Which periods, and when they have a value."""
 
     during: DateRange | None
-    every: str | None
+    every: tuple[str, ...]
     year_start: int
     combine: Combine
     window: tuple[int, ...]
@@ -83,13 +83,13 @@ class TimeRequest:
 
     @property
     def rule(self) -> PeriodRule:
-        """Which steps are put together; months where nothing is said."""
-        return parse_every(self.every or MONTH, self.year_start)
+        """Which steps are put together; months where nothing is said, else the first."""
+        return parse_every(self.every_text, self.year_start)
 
     @property
     def every_text(self) -> str:
         """The same in words."""
-        return self.every or MONTH
+        return self.every[0] if self.every else MONTH
 
     @property
     def least_share(self) -> float:
@@ -204,7 +204,13 @@ class Request:
 
     def every(self, every: str) -> Request:
         """The same with other periods."""
-        return replace(self, time=replace(self.time, every=every))
+        return replace(self, time=replace(self.time, every=(every,)))
+
+    def of_each_every(self) -> tuple[Request, ...]:
+        """The same by each of its sorts of periods alone."""
+        if len(self.time.every) <= 1:
+            return (self,)
+        return tuple(self.every(one) for one in self.time.every)
 
     def whole_record(self) -> Request:
         """The same about all periods of the data."""

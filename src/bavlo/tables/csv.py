@@ -13,6 +13,8 @@ import orjson
 
 from bavlo.errors import InputError
 from bavlo.tables.formats import Companions, beside
+from bavlo.tables.group import AnyTable, parts_of
+from bavlo.tables.layouts import laid_out
 from bavlo.tables.placed import table_of_rows
 from bavlo.tables.schema import schema_of
 from bavlo.tables.table import Column, Table
@@ -25,15 +27,20 @@ SELDOM = 8  # rows for each of what repeats
 SAMPLE = 1024  # numbers that tell whether a column repeats a few
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table to a file; what goes with it stands beside."""
     with path.open("w", encoding="utf-8", newline="") as file:
-        write(table, file)
+        write(laid_out(table, companions.layout), file)
 
 
-def write(table: Table, file: IO[str]) -> None:
+def write(table: AnyTable, file: IO[str]) -> None:
     """Write all rows, comma-separated with a header."""
     file.write(",".join(map(quoted, safe_text(table.header))) + "\n")
+    for part in parts_of(table):
+        _write_rows(part, file)
+
+
+def _write_rows(table: Table, file: IO[str]) -> None:
     # What a column says again and again is put into words once; all else a chunk at a time.
     columns = [
         Column(column.name, column.axes, _texts(column.values))
@@ -160,7 +167,7 @@ def about(path: Path) -> dict[str, Any] | None:
     return found if isinstance(found, dict) else None
 
 
-def read(path: Path) -> Table:
+def read(path: Path) -> AnyTable:
     """A table that was written as CSV, with its axes.
 
     Raises

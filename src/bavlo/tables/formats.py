@@ -15,7 +15,7 @@ import numpy as np
 from bavlo.errors import RequestError
 
 if TYPE_CHECKING:
-    from bavlo.tables.table import Table
+    from bavlo.tables.group import AnyTable
 
 
 @dataclass(frozen=True)
@@ -32,27 +32,39 @@ class FormatEntry:
         A library that comes with an extra of the same meaning.
     extra
         The extra.
+    most_columns
+        How many columns it holds; None for any number.
+    of_regions
+        It holds the regions themselves, with a column for each period.
+    by_period
+        It holds only tables of values by region and period, without the regions.
     """
 
     module: str
     holds_about: bool = False
     needs: str = ""
     extra: str = ""
+    most_columns: int | None = None
+    of_regions: bool = False
+    by_period: bool = False
 
 
 # By ending; the longest that fits a file's name is meant.
 FORMATS = {
     ".csv": FormatEntry("bavlo.tables.csv"),
-    ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel"),
+    ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel", 16_384),
     ".parquet": FormatEntry("bavlo.tables.parquet", True, "pyarrow", "parquet"),
     ".json": FormatEntry("bavlo.tables.json", True),
-    ".nc": FormatEntry("bavlo.tables.netcdf", True),
-    ".geojson": FormatEntry("bavlo.tables.vector", True),
-    ".gpkg": FormatEntry("bavlo.tables.vector", True),
-    ".shp.zip": FormatEntry("bavlo.tables.vector", True),
+    ".nc": FormatEntry("bavlo.tables.netcdf", True, by_period=True),
+    ".geojson": FormatEntry("bavlo.tables.vector", True, of_regions=True),
+    ".gpkg": FormatEntry(
+        "bavlo.tables.vector", True, most_columns=1_990, of_regions=True, by_period=True
+    ),
+    ".shp.zip": FormatEntry(
+        "bavlo.tables.vector", True, most_columns=254, of_regions=True, by_period=True
+    ),
 }
 ENDINGS = tuple(FORMATS)
-READABLE = (".csv", ".xlsx", ".parquet", ".json")  # that tables are read back from
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,11 +100,14 @@ class Companions:
         Its regions; None where there are none.
     name
         What the file will be called, which is written under another name first.
+    layout
+        One value a row, or periods or regions across.
     """
 
     about: Mapping[str, Any] = field(default_factory=dict)
     shapes: Shapes | None = None
     name: str = ""
+    layout: str = "long"
 
     @property
     def about_text(self) -> str:
@@ -103,10 +118,10 @@ class Companions:
 class TableFormat(Protocol):
     """What the module of a format provides."""
 
-    def write_file(self, table: Table, path: Path, companions: Companions) -> None:
+    def write_file(self, table: AnyTable, path: Path, companions: Companions) -> None:
         """Write a whole table, in chunks of rows."""
 
-    def read(self, path: Path) -> Table:
+    def read(self, path: Path) -> AnyTable:
         """A table that was written, with its axes."""
 
     def recognises(self, path: Path) -> bool:
@@ -122,17 +137,18 @@ def ending_of(path: Path) -> str:
     return next((ending for ending in sorted(FORMATS, key=len)[::-1] if name.endswith(ending)), "")
 
 
-def is_table_file(path: Path) -> bool:
-    """Whether a table may be read from a file, by its ending."""
-    return ending_of(path) in READABLE
-
-
 def is_table(path: Path) -> bool:
     """Whether a file is a table that a command wrote, by its ending and how it begins."""
     ending = ending_of(path)
-    if ending not in READABLE or not path.is_file():
+    if not ending or not path.is_file():
         return False
     return format_of(path).recognises(path)
+
+
+def holds_rows(path: Path) -> bool:
+    """Whether a file holds tables of any sort, not only of values by region and period."""
+    entry = FORMATS.get(ending_of(path))
+    return entry is not None and not (entry.by_period or entry.of_regions)
 
 
 def holds_about(path: Path) -> bool:
@@ -172,6 +188,6 @@ def beside(path: Path) -> Path:
     return path.with_name(path.name + ".about.json")
 
 
-def read_table(path: Path) -> Table:
+def read_table(path: Path) -> AnyTable:
     """A table that a command wrote, in any format that tables are read from."""
     return format_of(path).read(path)

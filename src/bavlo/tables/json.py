@@ -10,17 +10,18 @@ import orjson
 from bavlo.errors import InputError
 from bavlo.tables.csv import number_text, numbers_text
 from bavlo.tables.formats import Companions
+from bavlo.tables.group import AnyTable
+from bavlo.tables.layouts import laid_out
 from bavlo.tables.placed import table_of_rows
-from bavlo.tables.table import Table
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table to a file."""
     with path.open("w", encoding="utf-8", newline="") as file:
-        write(table, file, companions)
+        write(laid_out(table, companions.layout), file, companions)
 
 
-def write(table: Table, file: IO[str], companions: Companions) -> None:
+def write(table: AnyTable, file: IO[str], companions: Companions) -> None:
     """Write all rows, a chunk at a time."""
     columns = [{"name": c.name, "type": "text" if c.is_text else "number"} for c in table.columns]
     head = {"table": table.name, "columns": columns, "about": dict(companions.about)}
@@ -55,7 +56,7 @@ def about(path: Path) -> dict[str, Any] | None:
         return None
 
 
-def read(path: Path) -> Table:
+def read(path: Path) -> AnyTable:
     """A table that was written as JSON, with its axes."""
     try:
         found = orjson.loads(path.read_bytes())

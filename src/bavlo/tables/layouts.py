@@ -3,21 +3,52 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.errors import RequestError
+from bavlo.tables.group import TELLING, AnyTable, TableGroup, parts_of
 from bavlo.tables.schema import TableSchema, schema_by_axes
 from bavlo.tables.table import Column, Table, text_column
 
 LONG, BY_TIME, BY_REGION = "long", "by-time", "by-region"
 DOWN = {BY_TIME: "period", BY_REGION: "region"}
-ACROSS = {BY_TIME: "region", BY_REGION: "period"}
 BESIDE = ("start", "end")  # columns that stay beside the periods that go down
+SHEET_AXES = ("measure", "count", "statistic")  # each place has a sheet of its own
 
 
-def laid_out(table: Table, layout: str) -> Table:
+@dataclass(frozen=True, eq=False)
+class Wide:
+    """Values with regions or periods down and all else across.
+
+    Parameters
+    ----------
+    labels
+        Of the rows.
+    beside
+        Further texts of the rows, by column.
+    heads
+        Of the columns.
+    values : (rows, columns) float64
+        NaN where there is none.
+    """
+
+    labels: list[str]
+    beside: dict[str, list[str]]
+    heads: list[str]
+    values: np.ndarray
+
+    def table(self, name: str, down: str) -> Table:
+        """As a table of one row for each label."""
+        columns = [text_column(down, ("row",), self.labels)]
+        columns += [text_column(key, ("row",), texts) for key, texts in self.beside.items()]
+        columns += [Column(head, ("row",), self.values[:, n]) for n, head in enumerate(self.heads)]
+        return Table(name, {"row": len(self.labels)}, tuple(columns))
+
+
+def laid_out(table: AnyTable, layout: str) -> AnyTable:
     """A table in another layout.
 
     Parameters
@@ -33,32 +64,83 @@ def laid_out(table: Table, layout: str) -> Table:
     """
     if layout == LONG:
         return table
-    down, across = DOWN[layout], ACROSS[layout]
-    if down not in table.axes or across not in table.axes:
-        raise RequestError(
-            "layout",
-            f"{layout} is of regions and periods, which this table has not",
-            "leave it out",
-        )
-    heads, values = wide_values(table, down)
-    columns = [text_column(down, ("row",), table.labels(down))]
-    if down == "period":
-        columns += [
-            text_column(name, ("row",), table.along(name, "period"))
-            for name in BESIDE
-            if name in table.header
-        ]
-    columns += [Column(head, ("row",), values[:, n]) for n, head in enumerate(heads)]
-    return Table(table.name, {"row": table.axes[down]}, tuple(columns))
+    return wide(table, DOWN[layout]).table(table.name, DOWN[layout])
 
 
-def wide_values(table: Table, down: str) -> tuple[list[str], np.ndarray]:
-    """Heads of columns and (rows, columns) values, all axes but one going across.
+def sheets(table: AnyTable, layout: str) -> list[tuple[str, AnyTable]]:
+    """Tables with names of their own: in the wide layouts one for each measure or count."""
+    if layout == LONG:
+        return [(table.name, table)]
+    axis = next(
+        (a for a in SHEET_AXES if any(part.axes.get(a, 1) > 1 for part in parts_of(table))), None
+    )
+    if axis is None:
+        return [(table.name, laid_out(table, layout))]
+    names: dict[str, None] = {}
+    for part in parts_of(table):
+        names |= dict.fromkeys(names_along(part, schema_by_axes(part), axis))
+    return [(name, laid_out(_with_place(table, axis, name), layout)) for name in names]
+
+
+def _with_place(table: AnyTable, axis: str, name: str) -> AnyTable:
+    """The table with one place of an axis."""
+    kept = []
+    for part in parts_of(table):
+        own = names_along(part, schema_by_axes(part), axis)
+        if name in own:
+            kept.append(part.take(axis, [own.index(name)]))
+    return kept[0] if len(kept) == 1 else TableGroup(tuple(kept))
+
+
+def wide(table: AnyTable, down: str) -> Wide:
+    """All axes but one going across; parts of a group side by side, or below one another.
 
     What a table shows is `value`, or the column that its schema names.
     """
+    parts = parts_of(table)
+    if any(axis not in parts[0].axes for axis in ("region", "period")):
+        raise RequestError(
+            "layout",
+            f"is of regions and periods, which a table of {table.name} has not",
+            "leave it out",
+        )
+    told = [
+        name
+        for name in TELLING
+        if name != "every" and isinstance(table, TableGroup) and len(table.different(name)) > 1
+    ]
+    rows: dict[str, int] = {}
+    beside: dict[str, list[str]] = {}
+    heads: dict[str, int] = {}
+    found: list[tuple[list[int], list[int], np.ndarray]] = []
+    for part in parts:
+        prefix = " ".join(str(part.labels(name)[0]) for name in told)
+        own_heads, values = _wide_values(part, down)
+        labels = part.labels(down)
+        texts = {
+            key: part.along(key, "period")
+            for key in BESIDE
+            if key in part.header and down == "period"
+        }
+        for n, label in enumerate(labels):
+            if label not in rows:
+                rows[label] = len(rows)
+                for key, column in texts.items():
+                    beside.setdefault(key, []).append(column[n])
+        named = [f"{prefix} {head}".strip() for head in own_heads]
+        for head in named:
+            heads.setdefault(head, len(heads))
+        found.append(([rows[label] for label in labels], [heads[head] for head in named], values))
+    full = np.full((len(rows), len(heads)), np.nan)
+    for at_rows, at_columns, values in found:
+        full[np.ix_(at_rows, at_columns)] = values
+    return Wide(list(rows), beside, list(heads), full)
+
+
+def _wide_values(table: Table, down: str) -> tuple[list[str], np.ndarray]:
+    """Heads of columns and (rows, columns) values, all axes but one going across."""
     schema = schema_by_axes(table)
-    full = np.moveaxis(table.full(shown_column(schema)), list(table.axes).index(down), 0)
+    full = np.moveaxis(table.full(schema.shown), list(table.axes).index(down), 0)
     axes = [axis for axis in table.axes if axis != down]
     parts = {axis: names_along(table, schema, axis) for axis in axes}
     varies = [axis for axis in axes if len(parts[axis]) > 1 or axis in ("region", "period")]
@@ -73,11 +155,6 @@ def wide_values(table: Table, down: str) -> tuple[list[str], np.ndarray]:
         heads = [heads[n] for n in np.flatnonzero(keep).tolist()]
         flat = flat[:, keep]
     return heads, flat
-
-
-def shown_column(schema: TableSchema) -> str:
-    """The column whose values a wide table holds."""
-    return schema.shown
 
 
 def names_along(table: Table, schema: TableSchema, axis: str) -> list[str]:
@@ -106,3 +183,16 @@ def short_names(heads: list[str], most: int) -> Mapping[str, str]:
         used.add(name.lower())
         out[head] = name
     return out
+
+
+def unique_names(names: list[str], most: int, forbidden: str = "") -> Iterator[str]:
+    """Names of at most so many characters, all different in any case of letters."""
+    used: set[str] = set()
+    for name in names:
+        plain = "".join("-" if c in forbidden else c for c in name)[:most].strip() or "table"
+        chosen, n = plain, 2
+        while chosen.lower() in used:
+            ending = f" {n}"
+            chosen, n = plain[: most - len(ending)] + ending, n + 1
+        used.add(chosen.lower())
+        yield chosen

@@ -7,6 +7,7 @@ the outlines (section 7.5), and bounds of the periods, or climatology bounds (se
 from __future__ import annotations
 
 import itertools
+import json
 import re
 from pathlib import Path
 from typing import Any
@@ -19,54 +20,100 @@ from bavlo.core.time.periods import spans_of_year
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.errors import InputError, RequestError
 from bavlo.tables.formats import Companions, Shapes
+from bavlo.tables.group import TELLING, AnyTable, TableGroup, group, parts_of
 from bavlo.tables.layouts import names_along
 from bavlo.tables.schema import TableSchema, schema_by_axes
-from bavlo.tables.table import Table
+from bavlo.tables.table import Column, Table
 
 SINCE = "days since 1970-01-01"
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}
 ALONG = ("region", "period")  # axes that are dimensions; all others have variables of their own
+OF_VALUES = ("value", "normal", "std", "anomaly")  # columns that the cell methods are of
 KINDS = ("year", "season", "month", "dekad", "pentad")  # whose normals have climatology bounds
 WITHOUT_UNIT = ("rank", "1", "")
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
-    """Write the numbers of a table as variables over regions and periods."""
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
+    """Write the numbers of a table as variables over regions and periods.
+
+    Each part of a group has a dimension of periods of its own. What is no number stands in the
+    attribute `table`, from which the table is read back.
+    """
     import netCDF4
 
-    if not set(ALONG) <= set(table.axes):
+    parts = parts_of(table)
+    if not set(ALONG) <= set(parts[0].axes):
         raise RequestError(
             "out",
             f"{path}: NetCDF holds values by region and period, and this is a table of "
             f"{table.name}",
             "use .csv, .xlsx or .parquet",
         )
+    regions = parts[0].labels("region")
     with netCDF4.Dataset(path, "w") as data:
         data.Conventions = "CF-1.11"
         data.featureType = "timeSeries"
         data.title = table.name
         data.bavlo = companions.about_text
-        data.createDimension("region", table.axes["region"])
-        data.createDimension("period", table.axes["period"])
-        _text(data, "region_name", "region", table.labels("region"), "name of the region")
+        data.createDimension("region", len(regions))
+        _text(data, "region_name", "region", regions, "name of the region")
         data["region_name"].cf_role = "timeseries_id"
-        coordinates = "region_name period_name"
-        _text(data, "period_name", "period", table.labels("period"), "name of the period")
-        has_time = _time(data, table)
-        _outlines(data, companions.shapes, table.labels("region"))
-        has_combine = "combine" in table.header
-        for name, values, attributes in _variables(table):
-            stored = data.createVariable(
-                name, "f8", ALONG, zlib=True, complevel=4, fill_value=np.nan
-            )
-            stored.setncatts({**attributes, "coordinates": coordinates})
-            if "geometry" in data.variables:
-                stored.geometry = "geometry"
-            method = CELL_METHODS.get(table.labels("combine")[0]) if has_combine else None
-            if has_time and method:
-                within = " within years time: mean over years" if "base" in table.header else ""
-                stored.cell_methods = f"time: {method}{within}"
-            stored[:] = values
+        _outlines(data, companions.shapes, regions)
+        used: set[str] = set()
+        held = []
+        for part, ending in zip(parts, _endings(table), strict=True):
+            held.append(_write_part(data, part, ending, used))
+        data.table = json.dumps({"name": table.name, "parts": held}, ensure_ascii=False)
+
+
+def _endings(table: AnyTable) -> list[str]:
+    """What tells the names of each part's variables apart; empty for one part."""
+    parts = parts_of(table)
+    if not isinstance(table, TableGroup):
+        return [""]
+    telling = [name for name in TELLING if len(table.different(name)) > 1]
+    words = ["_".join(str(part.labels(name)[0]) for name in telling) for part in parts]
+    return ["_" + re.sub(r"\W+", "_", word).strip("_") for word in words]
+
+
+def _write_part(data: Any, table: Table, ending: str, used: set[str]) -> dict[str, Any]:
+    """Write one part; what stands in the attribute `table` of it."""
+    period, along = f"period{ending}", ("region", f"period{ending}")
+    data.createDimension(period, table.axes["period"])
+    _text(data, f"period_name{ending}", period, table.labels("period"), "name of the period")
+    time = _time(data, table, ending)
+    coordinates = f"region_name period_name{ending}" + (f" {time}" if time else "")
+    has_combine = "combine" in table.header
+    held: dict[str, list[Any]] = {}
+    for name, column, values, attributes in _variables(table, ending, used):
+        stored = data.createVariable(name, "f8", along, zlib=True, complevel=4, fill_value=np.nan)
+        stored.setncatts({**attributes, "coordinates": coordinates})
+        if "geometry" in data.variables:
+            stored.geometry = "geometry"
+        method = CELL_METHODS.get(table.labels("combine")[0]) if has_combine else None
+        if time and method and column in OF_VALUES:
+            within = " within years time: mean over years" if "base" in table.header else ""
+            stored.cell_methods = f"{time}: {method}{within}"
+        stored[:] = values
+        held.setdefault(column, []).append(name)
+    return {
+        "axes": table.axes,
+        "columns": [
+            {"name": c.name, "axes": c.axes}
+            | ({"text": _sparse(c.values)} if c.is_text else {"variables": held[c.name]})
+            for c in table.columns
+        ],
+        "kept": None
+        if table.kept is None
+        else {"axes": table.kept.axes, "rows": table.kept.values.ravel().tolist()},
+    }
+
+
+def _sparse(values: np.ndarray) -> Any:
+    """Texts as a list, or, where most are empty, by their number."""
+    flat = values.ravel().tolist()
+    known = {str(n): text for n, text in enumerate(flat) if text}
+    return flat if len(known) * 2 > len(flat) else known
 
 
 def _text(data: Any, name: str, dimension: str, texts: list[str], long_name: str) -> None:
@@ -76,22 +123,24 @@ def _text(data: Any, name: str, dimension: str, texts: list[str], long_name: str
         variable[n] = text
 
 
-def _time(data: Any, table: Table) -> bool:
-    """Times of the periods with their bounds, where they have dates; whether they have."""
+def _time(data: Any, table: Table, ending: str) -> str:
+    """Times of the periods with their bounds, where they have dates; the variable's name."""
     calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
     is_normal = "start" not in table.header
     edges = _of_base(table, calendar) if is_normal else _of_dates(table, calendar)
     if edges is None:
-        return False
-    data.createDimension("bounds", 2)
-    time = data.createVariable("time", "f8", ("period",))
+        return ""
+    if "bounds" not in data.dimensions:
+        data.createDimension("bounds", 2)
+    period = f"period{ending}"
+    time = data.createVariable(f"time{ending}", "f8", (period,))
     time.units, time.calendar = SINCE, calendar
     time.standard_name, time.axis = "time", "T"
-    name = "climatology_bounds" if is_normal else "time_bounds"
+    name = ("climatology_bounds" if is_normal else "time_bounds") + ending
     time.setncattr("climatology" if is_normal else "bounds", name)
     time[:] = edges[:, 0] if is_normal else edges.mean(axis=1)
-    data.createVariable(name, "f8", ("period", "bounds"))[:] = edges
-    return True
+    data.createVariable(name, "f8", (period, "bounds"))[:] = edges
+    return f"time{ending}"
 
 
 def _of_dates(table: Table, calendar: str) -> np.ndarray | None:
@@ -175,13 +224,14 @@ def _outlines(data: Any, shapes: Shapes | None, labels: list[str]) -> None:
         node[:] = values
 
 
-def _variables(table: Table) -> list[tuple[str, np.ndarray, dict[str, str]]]:
-    """Name, (R, P) values and attributes of every number of a table."""
+def _variables(
+    table: Table, ending: str, used: set[str]
+) -> list[tuple[str, str, np.ndarray, dict[str, str]]]:
+    """Name, column, (R, P) values and attributes of every number of a table."""
     schema = schema_by_axes(table)
     others = [axis for axis in table.axes if axis not in ALONG]
     parts = [names_along(table, schema, axis) for axis in others]
-    out: list[tuple[str, np.ndarray, dict[str, str]]] = []
-    used: set[str] = set()
+    out: list[tuple[str, str, np.ndarray, dict[str, str]]] = []
     for place, names in zip(
         itertools.product(*(range(len(p)) for p in parts)), itertools.product(*parts), strict=True
     ):
@@ -197,8 +247,10 @@ def _variables(table: Table) -> list[tuple[str, np.ndarray, dict[str, str]]]:
             )
             values = full.reshape(*full.shape[:2], -1)[:, :, _flat(place, full.shape[2:])]
             said = [n for n, axis in zip(names, others, strict=True) if axis in extra]
-            name = _name(table, column.name, said, used)
-            out.append((name, values, _attributes(table, schema, column.name, at, said)))
+            name = _name(table, column.name, said, ending, used)
+            out.append(
+                (name, column.name, values, _attributes(table, schema, column.name, at, said))
+            )
     return out
 
 
@@ -207,12 +259,12 @@ def _flat(place: tuple[int, ...], shape: tuple[int, ...]) -> int:
     return int(np.ravel_multi_index(place, shape)) if place else 0
 
 
-def _name(table: Table, column: str, said: list[str], used: set[str]) -> str:
+def _name(table: Table, column: str, said: list[str], ending: str, used: set[str]) -> str:
     """A name of letters, digits and underscores that no other variable has."""
     first = table.labels("variable")[0] if "variable" in table.header else table.name
     base = first if column == "value" else column
     plain = re.sub(r"\W+", "_", "_".join([base, *said])).strip("_")
-    plain = plain if plain[:1].isalpha() else f"v_{plain}"
+    plain = (plain if plain[:1].isalpha() else f"v_{plain}") + ending
     name, n = plain, 2
     while name in used or name in ALONG:
         name, n = f"{plain}_{n}", n + 1
@@ -239,19 +291,71 @@ def _in_own_unit(schema: TableSchema) -> set[str]:
 
 
 def recognises(path: Path) -> bool:
-    """NetCDF files are grids."""
-    return False
+    """Whether a file holds such a table; any other NetCDF file is a grid."""
+    import netCDF4
+
+    try:
+        with netCDF4.Dataset(path) as data:
+            return {"table", "bavlo"} <= set(data.ncattrs())
+    except OSError:
+        return False
 
 
 def about(path: Path) -> dict[str, Any] | None:
-    """Not read back."""
-    return None
+    """The provenance in the attributes; None where it is not there."""
+    import netCDF4
+
+    with netCDF4.Dataset(path) as data:
+        text = getattr(data, "bavlo", None)
+    return None if text is None else dict(json.loads(text))
 
 
-def read(path: Path) -> Table:
-    """What stands beside each number in a table is not in these files."""
-    raise InputError(
-        path,
-        "holds time series without what stands beside each value in a table",
-        "give the .csv, .xlsx, .parquet or .json of it",
-    )
+def read(path: Path) -> AnyTable:
+    """A table that was written as NetCDF, with its axes."""
+    import netCDF4
+
+    try:
+        with netCDF4.Dataset(path) as data:
+            held = json.loads(data.table)
+            return group([_read_part(data, held["name"], part) for part in held["parts"]])
+    except (OSError, ValueError, KeyError, IndexError, AttributeError) as error:
+        raise InputError(path, f"cannot be read as a table ({error})", "give another") from error
+
+
+def _read_part(data: Any, name: str, part: Any) -> Table:
+    axes = {str(axis): int(size) for axis, size in part["axes"].items()}
+    columns = []
+    for each in part["columns"]:
+        own = tuple(each["axes"])
+        shape = tuple(axes[axis] for axis in own)
+        if "text" in each:
+            values = np.full(int(np.prod(shape)), "", object)
+            texts = each["text"]
+            for n, text in texts.items() if isinstance(texts, dict) else enumerate(texts):
+                values[int(n)] = str(text)
+            columns.append(Column(each["name"], own, values.reshape(shape)))
+            continue
+        columns.append(Column(each["name"], own, _numbers(data, each["variables"], own, shape)))
+    kept = part["kept"]
+    if kept is not None:
+        shape = tuple(axes[axis] for axis in kept["axes"])
+        kept = Column("", tuple(kept["axes"]), np.reshape(kept["rows"], shape))
+    return Table(name, axes, tuple(columns), kept)
+
+
+def _numbers(
+    data: Any, names: list[str], own: tuple[str, ...], shape: tuple[int, ...]
+) -> np.ndarray:
+    """A column from its variables (region, period), one for each place of the other axes."""
+    stacked = []
+    for name in names:
+        data[name].set_auto_maskandscale(False)
+        values = np.asarray(data[name][:], np.float64)
+        at = tuple(slice(None) if axis in own else 0 for axis in ALONG)
+        stacked.append(values[at])
+    others = [axis for axis in own if axis not in ALONG]
+    along = [axis for axis in ALONG if axis in own]
+    sizes = dict(zip(own, shape, strict=True))
+    full = np.stack(stacked).reshape([sizes[axis] for axis in (*others, *along)])
+    order = [(*others, *along).index(axis) for axis in own]
+    return np.asarray(full.transpose(order))

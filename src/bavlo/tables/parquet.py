@@ -11,8 +11,10 @@ import numpy as np
 from bavlo.errors import InputError
 from bavlo.tables.csv import number_text
 from bavlo.tables.formats import Companions
+from bavlo.tables.group import AnyTable
+from bavlo.tables.layouts import laid_out
 from bavlo.tables.placed import table_of_rows
-from bavlo.tables.table import Column, Table
+from bavlo.tables.table import Column
 
 DATES = ("start", "end")
 ABOUT = b"bavlo"
@@ -36,11 +38,12 @@ def _type_of(column: Column, arrow: Any) -> Any:
     return arrow.dictionary(arrow.int32(), arrow.string())
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table, a chunk of rows at a time."""
     import pyarrow
     import pyarrow.parquet
 
+    table = laid_out(table, companions.layout)
     types = [_type_of(column, pyarrow) for column in table.columns]
     fields = [
         pyarrow.field(column.name, kind) for column, kind in zip(table.columns, types, strict=True)
@@ -81,7 +84,7 @@ def about(path: Path) -> dict[str, Any] | None:
     return None if text is None else dict(json.loads(text))
 
 
-def read(path: Path) -> Table:
+def read(path: Path) -> AnyTable:
     """A table that was written as Parquet, with its axes."""
     import pyarrow
     import pyarrow.parquet

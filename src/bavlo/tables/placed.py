@@ -9,14 +9,17 @@ from pathlib import Path
 import numpy as np
 
 from bavlo.errors import InputError
+from bavlo.tables.group import TELLING, AnyTable, group
 from bavlo.tables.schema import TableSchema, schema_of
 from bavlo.tables.table import Column, Table, text_column
 
 OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 
 
-def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> Table:
+def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> AnyTable:
     """A table that a command wrote, from the texts of its columns.
+
+    Rows of several variables, sorts of periods or levels make a group.
 
     Parameters
     ----------
@@ -37,6 +40,28 @@ def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> Table:
     rows = len(next(iter(texts.values()), []))
     if not rows:
         raise InputError(path, "has no rows", "give the file that a command wrote")
+    telling = [
+        name
+        for name in TELLING
+        if name in header and (column := schema.column(name)) is not None and not column.axes
+    ]
+    kinds = list(zip(*(texts[name] for name in telling), strict=True))
+    different = list(dict.fromkeys(kinds))
+    if len(different) <= 1:
+        return _one_table(path, schema, texts, rows)
+    position: dict[tuple[str, ...], list[int]] = {kind: [] for kind in different}
+    for n, kind in enumerate(kinds):
+        position[kind].append(n)
+    parts = []
+    for own in position.values():
+        some = {name: [column[n] for n in own] for name, column in texts.items()}
+        parts.append(_one_table(path, schema, some, len(own)))
+    return group(parts)
+
+
+def _one_table(path: Path, schema: TableSchema, texts: Mapping[str, list[str]], rows: int) -> Table:
+    """A table of one variable, sort of periods and level."""
+    header = list(texts)
     axes = schema.axes
     places = {axis: _places(schema, axis, texts, rows) for axis in axes}
     names = {axis: list(dict.fromkeys(places[axis])) for axis in axes}

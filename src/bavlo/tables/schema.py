@@ -229,6 +229,7 @@ EXTREMES = TableSchema(
         calendar - text +optional
         weight - text +optional
         level - text +optional
+        every - text +optional
         """,
     ),
     known_by="tested_on",
@@ -253,6 +254,7 @@ NORMALS = TableSchema(
         years rpm number years
         weight - text +optional
         level - text +optional
+        every - text +optional
         """,
     ),
     known_by="statistic",
@@ -289,6 +291,7 @@ ANOMALIES = TableSchema(
         calendar - text +optional
         weight - text +optional
         level - text +optional
+        every - text +optional
         """,
     ),
     known_by="anomaly",
@@ -317,6 +320,7 @@ CLASSES = TableSchema(
         class c text
         weight - text +optional
         level - text +optional
+        every - text +optional
         """,
     ),
     known_by="class",
@@ -344,6 +348,7 @@ SERIES = TableSchema(
         calendar - text +optional
         weight - text +optional
         level - text +optional
+        every - text +optional
         """,
     ),
     known_by="steps_expected",

@@ -10,25 +10,36 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import orjson
 import shapely
 
-from bavlo.errors import InputError, OutputError, RequestError
+from bavlo.errors import InputError, RequestError
+from bavlo.tables import csv as csv_table
+from bavlo.tables import json as json_table
+from bavlo.tables.csv import number_text
 from bavlo.tables.formats import Companions, Shapes, ending_of
-from bavlo.tables.layouts import short_names, wide_values
-from bavlo.tables.table import Table
+from bavlo.tables.group import AnyTable, parts_of
+from bavlo.tables.layouts import short_names, wide
+from bavlo.tables.placed import table_of_rows
 
-MOST_COLUMNS = {".geojson": 65_000, ".gpkg": 1_990, ".shp.zip": 254}
+ROWS = "rows"  # what the table is called that goes along
+HEAD = 4096  # bytes in which GeoJSON says whether it has one
 DRIVERS = {".geojson": "GeoJSON", ".gpkg": "GPKG"}
 SHAPEFILE = "ESRI Shapefile"
 NAME_LENGTH = 10  # of a field of a shapefile
 CLOCK = (1980, 1, 1, 0, 0, 0)  # of the parts of a zip
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
-    """Write the regions of a table with its values, a column a period and measure."""
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
+    """Write the regions of a table with its values, a column a period and measure.
+
+    The table itself goes along, one value a row, and is read back from there: in a GeoPackage as a
+    layer without shapes, in a zipped Shapefile as a CSV, in GeoJSON as a further member.
+    """
     ending = ending_of(path)
     shapes = companions.shapes
-    if shapes is None or "region" not in table.axes or "period" not in table.axes:
+    axes = parts_of(table)[0].axes
+    if shapes is None or "region" not in axes or "period" not in axes:
         raise RequestError(
             "out",
             f"{path}: a vector file holds regions with their values by period, and "
@@ -37,33 +48,29 @@ def write_file(table: Table, path: Path, companions: Companions) -> None:
             ),
             "give grids and ‹regions›, or use .csv, .xlsx or .parquet",
         )
-    heads, values = wide_values(table, "region")
-    taken = [name for name in shapes.fields if name not in heads]
-    count = len(taken) + 1 + len(heads)
-    if count > MOST_COLUMNS[ending]:
-        raise OutputError(
-            path,
-            f"holds {MOST_COLUMNS[ending]:,} columns, and there would be {count:,}",
-            "use .csv or .parquet, fewer periods with ‹during›, or .gpkg for up to 1,990",
-        )
+    found = wide(table, "region")
+    taken = [name for name in shapes.fields if name not in found.heads]
     own = {name: np.asarray(shapes.fields[name]) for name in taken}
     columns: dict[str, np.ndarray] = {"region": np.array(shapes.labels, object)} | {
         name: column for name, column in own.items() if name != "region"
     }
-    columns |= {head: values[:, n] for n, head in enumerate(heads)}
+    columns |= {head: found.values[:, n] for n, head in enumerate(found.heads)}
     names = {name: name for name in columns}
     if ending == ".shp.zip":
         names = dict(short_names(list(columns), NAME_LENGTH))
     fields = {names[name]: column for name, column in columns.items()}
-    about = {**companions.about, "columns": {names[head]: head for head in heads}}
+    about = {**companions.about, "columns": {names[head]: head for head in found.heads}}
+    if shapely.has_z(shapes.geometry).any():
+        about["heights"] = "left out of the shapes"
     if ending == ".shp.zip":
-        _zipped(path, companions.name or path.name, shapes, fields, about)
+        _zipped(path, companions.name or path.name, shapes, fields, about, table)
         return
     _write(path, shapes, fields, DRIVERS[ending], table.name)
     if ending == ".gpkg":
+        _table_layer(path, table)
         _about_layer(path, about)
     else:
-        _with_about(path, about)
+        _with_members(path, table, about)
 
 
 def _write(
@@ -127,16 +134,50 @@ def _about_layer(path: Path, about: dict[str, Any]) -> None:
     data.close()
 
 
-def _with_about(path: Path, about: dict[str, Any]) -> None:
-    """A further member of the collection, as GeoJSON allows."""
+def _table_layer(path: Path, table: AnyTable) -> None:
+    """The rows of a table as a layer without shapes."""
+    import pyogrio.raw
+
+    for n, chunk in enumerate(table.chunks()):
+        columns = [
+            np.array(values.tolist(), object) if column.is_text else values
+            for column, values in zip(table.columns, chunk, strict=True)
+        ]
+        pyogrio.raw.write(
+            str(path),
+            None,
+            columns,
+            table.header,
+            field_mask=[np.isnan(c) if c.dtype.kind == "f" else c == "" for c in columns],
+            driver="GPKG",
+            layer=ROWS,
+            append=True,
+            crs=None,
+            geometry_type=None,
+            **({} if n else {"nan_as_null": True}),
+        )
+
+
+def _with_members(path: Path, table: AnyTable, about: dict[str, Any]) -> None:
+    """Further members of the collection, as GeoJSON allows."""
     text = path.read_text(encoding="utf-8")
+    rows = io.StringIO()
+    json_table.write(table, rows, Companions())
     member = json.dumps(about, ensure_ascii=False)
     at = text.index('"features"')
-    path.write_text(f'{text[:at]}"about": {member},\n{text[at:]}', encoding="utf-8")
+    path.write_text(
+        f'{text[:at]}"about": {member},\n"{ROWS}": {rows.getvalue()},\n{text[at:]}',
+        encoding="utf-8",
+    )
 
 
 def _zipped(
-    path: Path, name: str, shapes: Shapes, fields: dict[str, np.ndarray], about: dict[str, Any]
+    path: Path,
+    name: str,
+    shapes: Shapes,
+    fields: dict[str, np.ndarray],
+    about: dict[str, Any],
+    table: AnyTable,
 ) -> None:
     with tempfile.TemporaryDirectory(prefix="bavlo-") as folder:
         stem = name.removesuffix(".zip").removesuffix(".shp")
@@ -148,6 +189,9 @@ def _zipped(
                 if part.suffix == ".dbf":  # the day of its last change
                     data = data[:1] + bytes([100, 1, 1]) + data[4:]
                 _put(out, part.name, data)
+            rows = Path(folder) / "rows"
+            csv_table.write_file(table, rows, Companions())
+            _put(out, f"{ROWS}.csv", rows.read_bytes())
             _put(out, "about.json", json.dumps(about, indent=1, ensure_ascii=False).encode())
         path.write_bytes(packed.getvalue())
 
@@ -157,19 +201,76 @@ def _put(out: zipfile.ZipFile, name: str, data: bytes) -> None:
 
 
 def recognises(path: Path) -> bool:
-    """Vector files are regions."""
-    return False
+    """Whether a table goes along with the regions of a file."""
+    ending = ending_of(path)
+    try:
+        if ending == ".shp.zip":
+            with zipfile.ZipFile(path) as packed:
+                return f"{ROWS}.csv" in packed.namelist()
+        if ending == ".gpkg":
+            import pyogrio
+
+            return ROWS in pyogrio.list_layers(path)[:, 0]
+        with path.open(encoding="utf-8", errors="replace") as file:
+            return '"about": {"bavlo"' in file.read(HEAD)
+    except (OSError, ValueError, zipfile.BadZipFile):
+        return False
+    except RuntimeError:  # what the vector library calls a file that it cannot read
+        return False
 
 
 def about(path: Path) -> dict[str, Any] | None:
-    """Not read back."""
-    return None
+    """The provenance in the file; None where it is not there."""
+    ending = ending_of(path)
+    if ending == ".shp.zip":
+        with zipfile.ZipFile(path) as packed:
+            return dict(json.loads(packed.read("about.json")))
+    if ending == ".gpkg":
+        columns = _layer(path, "about")
+        return dict(json.loads("\n".join(str(line) for line in columns["about"])))
+    return dict(json.loads(path.read_text(encoding="utf-8"))["about"])
 
 
-def read(path: Path) -> Table:
-    """Vector files hold values only, without what stands beside each in a table."""
-    raise InputError(
-        path,
-        "holds regions with values, not a table with what stands beside each",
-        "give the .csv, .xlsx, .parquet or .json of it",
-    )
+def read(path: Path) -> AnyTable:
+    """The table that goes along with the regions of a file.
+
+    Raises
+    ------
+    InputError
+        Where none does.
+    """
+    ending = ending_of(path)
+    if not recognises(path):
+        raise InputError(
+            path, "holds regions, and no table of values by period", "give one that Bavlo wrote"
+        )
+    if ending == ".gpkg":
+        texts = {
+            name: [_text_of(value) for value in values.tolist()]
+            for name, values in _layer(path, ROWS).items()
+        }
+        return table_of_rows(path, texts)
+    with tempfile.TemporaryDirectory(prefix="bavlo-") as folder:
+        if ending == ".shp.zip":
+            rows = Path(folder) / f"{ROWS}.csv"
+            with zipfile.ZipFile(path) as packed:
+                rows.write_bytes(packed.read(rows.name))
+            return csv_table.read(rows)
+        rows = Path(folder) / f"{ROWS}.json"
+        held = orjson.loads(path.read_bytes())[ROWS]
+        rows.write_bytes(orjson.dumps(held))
+        return json_table.read(rows)
+
+
+def _layer(path: Path, layer: str) -> dict[str, np.ndarray]:
+    """The columns of a layer without shapes."""
+    import pyogrio.raw
+
+    found = pyogrio.raw.read(str(path), layer=layer, read_geometry=False)
+    return dict(zip((str(name) for name in found[0]["fields"]), found[3], strict=True))
+
+
+def _text_of(value: object) -> str:
+    if value is None or value != value:
+        return ""
+    return number_text(value) if isinstance(value, float) else str(value)

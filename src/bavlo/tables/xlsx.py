@@ -13,13 +13,17 @@ import numpy as np
 from bavlo.errors import InputError, OutputError
 from bavlo.tables.csv import number_text
 from bavlo.tables.formats import Companions
+from bavlo.tables.group import AnyTable
+from bavlo.tables.layouts import LONG, sheets, unique_names
 from bavlo.tables.parquet import DATES, are_days
 from bavlo.tables.placed import table_of_rows
-from bavlo.tables.table import Column, Table
+from bavlo.tables.table import Column
 
 MOST_ROWS, MOST_COLUMNS = 1_048_575, 16_384  # of a sheet, the header left out
 MADE = datetime(2000, 1, 1, tzinfo=UTC).replace(tzinfo=None)  # clock fields have a fixed value
 ABOUT = "about"
+LONG_SHEET = "one value a row"  # beside wide sheets, from which the table is read back
+MOST_NAME, NOT_IN_NAMES = 31, "[]:*?/\\'"  # of the name of a sheet
 WHOLE = "all of it as JSON"  # the lines from which the provenance is read back
 MOST_TEXT = 32_000  # characters of a cell
 WIDEST = 40  # characters of a column
@@ -27,23 +31,37 @@ SAMPLE = 2000  # values that tell a column's width and digits
 FIRST_DATE = "1900-03-01"  # before, sheets count a day that never was
 
 
-def write_file(table: Table, path: Path, companions: Companions) -> None:
-    """Write a whole table, row by row; more rows than a sheet holds go on in further sheets."""
+def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
+    """Write a whole table; in the wide layouts a sheet for each measure, and `about` last."""
     import xlsxwriter
 
-    if len(table.columns) > MOST_COLUMNS:
-        raise OutputError(
-            path,
-            f"a sheet holds {MOST_COLUMNS:,} columns, and there are {len(table.columns):,}",
-            "use .csv or .parquet, or ‹layout long›",
-        )
     options = {"constant_memory": True, "strings_to_numbers": False, "nan_inf_to_errors": False}
     book = xlsxwriter.Workbook(str(path), options)
     book.set_properties({"created": MADE, "title": table.name})
-    formats = {
-        "head": book.add_format({"bold": True, "bottom": 1}),
-        "date": book.add_format({"num_format": "yyyy-mm-dd"}),
-    }
+    head = book.add_format({"bold": True, "bottom": 1})
+    named = sheets(table, companions.layout)
+    names = unique_names([*(name for name, _ in named), ABOUT], MOST_NAME - 4, NOT_IN_NAMES)
+    legend = {}
+    for (meaning, part), name in zip(named, names, strict=False):
+        if len(part.columns) > MOST_COLUMNS:
+            raise OutputError(
+                path,
+                f"a sheet holds {MOST_COLUMNS:,} columns, and there are {len(part.columns):,}",
+                "use .csv or .parquet, or ‹layout long›",
+            )
+        legend[name] = meaning
+        _write_rows(book, name, part, head)
+    about = dict(companions.about)
+    if companions.layout != LONG:
+        about = {**about, "sheets": legend}
+        _write_rows(book, LONG_SHEET, table, head)
+    _about(book, about, head)
+    book.close()
+
+
+def _write_rows(book: Any, name: str, table: AnyTable, head: Any) -> None:
+    """Write row by row; more rows than a sheet holds go on in further sheets."""
+    date_format = book.add_format({"num_format": "yyyy-mm-dd"})
     numbers = [
         (n, book.add_format({"num_format": _digits(column)}))
         for n, column in enumerate(table.columns)
@@ -57,34 +75,33 @@ def write_file(table: Table, path: Path, companions: Companions) -> None:
         for values in zip(*(column.tolist() for column in chunk), strict=True):
             if row > MOST_ROWS:
                 number += 1
-                name = table.name if number == 1 else f"{table.name} {number}"
-                sheet, row = _sheet(book, name, table, formats["head"]), 1
+                sheet = _sheet(book, name if number == 1 else f"{name} {number}", table, head)
+                row = 1
                 write_number, write_string = sheet.write_number, sheet.write_string
             for n in texts:
                 if values[n]:
                     write_string(row, n, values[n])
             for n, serials in dates:
                 if values[n]:
-                    write_number(row, n, serials[values[n]], formats["date"])
+                    write_number(row, n, serials[values[n]], date_format)
             for n, shown in numbers:
                 if values[n] == values[n]:
                     write_number(row, n, values[n], shown)
             row += 1
     if sheet is None:
-        _sheet(book, table.name, table, formats["head"])
-    _about(book, companions.about, formats["head"])
-    book.close()
+        _sheet(book, name, table, head)
 
 
-def _sheet(book: Any, name: str, table: Table, head: Any) -> Any:
+def _sheet(book: Any, name: str, table: AnyTable, head: Any) -> Any:
     """A sheet with its header, frozen and with filters."""
-    sheet = book.add_worksheet(name[:31])
-    sheet.freeze_panes(1, 0)
-    for n, column in enumerate(table.columns):
+    sheet = book.add_worksheet(name)
+    sheet.freeze_panes(1, 0 if "value" in table.header else 1)
+    columns = table.columns
+    for n, column in enumerate(columns):
         sheet.set_column(n, n, _width(column))
-    for n, column in enumerate(table.columns):
+    for n, column in enumerate(columns):
         sheet.write_string(0, n, column.name, head)
-    sheet.autofilter(0, 0, min(len(table), MOST_ROWS), len(table.columns) - 1)
+    sheet.autofilter(0, 0, min(len(table), MOST_ROWS), len(columns) - 1)
     return sheet
 
 
@@ -164,7 +181,7 @@ def about(path: Path) -> dict[str, Any] | None:
     return dict(json.loads(text)) if text else None
 
 
-def read(path: Path) -> Table:
+def read(path: Path) -> AnyTable:
     """A table that was written as a spreadsheet, with its axes."""
     try:
         import openpyxl
@@ -175,8 +192,9 @@ def read(path: Path) -> Table:
     try:
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
         columns: dict[str, list[str]] = {}
+        is_wide = LONG_SHEET in book.sheetnames
         for sheet in book.worksheets:
-            if sheet.title == ABOUT:
+            if sheet.title == ABOUT or (is_wide and not sheet.title.startswith(LONG_SHEET)):
                 continue
             rows = sheet.iter_rows(values_only=True)
             names = [str(name) for name in next(rows, ())]

@@ -129,6 +129,11 @@ class PeriodReducer(ABC, Generic[Settled]):
         before, others = piece.split(begin)
         return before, *others.split(end)
 
+    def has_steps(self, unit: Unit) -> bool:
+        """Whether any step of a unit belongs to a period."""
+        low, high = np.searchsorted(self.step_weights.assignment.step, [unit.first, unit.last])
+        return bool(high > low)
+
     def unit_steps(self, unit: Unit) -> UnitSteps:
         """The steps of a unit and the periods that they belong to."""
         assignment = self.step_weights.assignment

@@ -137,7 +137,7 @@ def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
             "steps_expected": plan.assignment.expected,
             "note": _notes(plan, arrays),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
-            "weight": plan.weight,
+            "weight": plan.weights.name,
             "level": _levels(plan),
         },
         _applicable(plan),
@@ -177,6 +177,7 @@ def about_extremes(
                 for each in inputs_of(source, checksum=check)
             ),
             input_of_regions(regions, checksum=check),
+            *inputs_of(plan.weights.source, checksum=check),
         ],
         "variables": {
             name: {"unit": one.unit, "kind": one.what.kind, "kind_evidence": one.what.why}

@@ -155,7 +155,7 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
             "steps_expected": 1.0,
             "note": notes,
             "class": [meanings.get(int(code), str(int(code))) for code in codes],
-            "weight": plan.weight,
+            "weight": plan.weights.name,
             "level": plan.source.variable.level or None,
         }
     )

@@ -36,7 +36,7 @@ from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.plan.grids import open_grids, report_grid
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import choose_periods
-from bavlo.plan.weights import further_weights
+from bavlo.plan.weights import FurtherWeights, further_weights
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ConditionRequest, Request
@@ -71,8 +71,8 @@ class ExtremesPlan:
         Conditions or indices that are asked for: one of them is empty.
     roles
         Names of the grids that are rain, tmax and tmin, for indices.
-    weight
-        Name of what cells weigh besides their areas.
+    weights
+        What cells weigh besides their areas.
     """
 
     request: Request
@@ -93,7 +93,7 @@ class ExtremesPlan:
     indices: tuple[Index, ...]
     roles: dict[str, str]
     base: Base | None
-    weight: str | None
+    weights: FurtherWeights
 
     @property
     def on_cells(self) -> bool:
@@ -173,7 +173,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
         indices,
         roles,
         base,
-        weights.name,
+        weights,
     )
     _check_hemisphere(plan, report)
     return replace(plan, bound=_bound_conditions(plan, found, tables, report))

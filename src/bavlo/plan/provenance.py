@@ -8,8 +8,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import shapely
+
 from bavlo import __version__
+from bavlo.core.space.regions import Regions
 from bavlo.core.time.axis import iso_day
+from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
 from bavlo.grids.urls import first_bytes, information, url_of
 from bavlo.plan.series import SeriesPlan
@@ -35,6 +39,7 @@ def about_series(
         "inputs": [
             *inputs_of(source, checksum=plan.request.output.checksum),
             input_of_regions(regions, checksum=plan.request.output.checksum),
+            *inputs_of(plan.weights.source, checksum=plan.request.output.checksum),
         ],
         "grid": {
             "variable": source.variable.name,
@@ -93,8 +98,8 @@ def _of_file(path: Path) -> dict[str, Any]:
     return {"file": url} if url is not None else {"file": str(path), "size": path.stat().st_size}
 
 
-def inputs_of(source: GridSource, *, checksum: bool = False) -> list[dict[str, Any]]:
-    """The files of a grid, each with the fingerprint of its metadata.
+def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict[str, Any]]:
+    """The files of a grid, each with the fingerprint of its metadata and a digest of its values.
 
     Parameters
     ----------
@@ -107,14 +112,23 @@ def inputs_of(source: GridSource, *, checksum: bool = False) -> list[dict[str, A
             _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
             checksum=checksum,
         )
-        for file in source.files
+        | (digest_of(file) or {})
+        for file in (() if source is None else source.files)
     ]
 
 
 def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str, Any]:
-    """The file of some regions, with the fingerprint of their names."""
+    """The file of some regions, with the fingerprint of their names and a digest of outlines."""
     names = _fingerprint(*regions.regions.labels)
-    return _input(regions.path, names, checksum=checksum)
+    found = _input(regions.path, names, checksum=checksum)
+    if isinstance(regions.regions, Regions):
+        digest = hashlib.sha256()
+        for outline in shapely.to_wkb(regions.regions.geometry).tolist():
+            digest.update(outline or b"")
+        found |= {"digest": digest.hexdigest(), "digest_of": "outlines as used"}
+    elif regions.path.is_file():
+        found |= {"digest": sha256_of(regions.path), "digest_of": "the whole file"}
+    return found
 
 
 def as_json(provenance: dict[str, Any]) -> str:

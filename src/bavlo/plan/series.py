@@ -25,7 +25,7 @@ from bavlo.plan.grids import open_source
 from bavlo.plan.made import regional
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
-from bavlo.plan.weights import further_weights
+from bavlo.plan.weights import FurtherWeights, further_weights
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -78,8 +78,8 @@ class SeriesPlan:
         Which steps belong to which periods, and what they weigh.
     measures, groups
         In the order asked for, and by the order of measuring and combining.
-    weight
-        Name of what cells weigh besides their areas.
+    weights
+        What cells weigh besides their areas.
     """
 
     request: Request
@@ -97,7 +97,7 @@ class SeriesPlan:
     step_weights: StepWeights
     measures: tuple[Measure, ...]
     groups: tuple[MeasureGroup, ...]
-    weight: str | None
+    weights: FurtherWeights
 
     @property
     def orders(self) -> list[str]:
@@ -127,8 +127,8 @@ class OpenedSeries:
     ----------
     index
         Shared areas arranged for measuring, with further weights.
-    weight
-        Name of what cells weigh besides their areas.
+    weights
+        What cells weigh besides their areas.
     """
 
     source: GridSource
@@ -137,7 +137,7 @@ class OpenedSeries:
     overlay: Overlay
     index: OverlayIndex
     measures: tuple[Measure, ...]
-    weight: str | None
+    weights: FurtherWeights
 
 
 def open_series(request: Request, report: Reporter) -> OpenedSeries:
@@ -153,7 +153,7 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
         areas = source.layout.ellipsoid_areas(shared.cells)
     index = OverlayIndex(shared, areas, weights.values, weights.is_count)
     source, shared, index = regional(source, shared, index)
-    return OpenedSeries(source, what, regions, shared, index, measures, weights.name)
+    return OpenedSeries(source, what, regions, shared, index, measures, weights)
 
 
 def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
@@ -198,5 +198,5 @@ def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
         step_weights,
         measures,
         tuple(groups),
-        opened.weight,
+        opened.weights,
     )

@@ -166,7 +166,7 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
             "steps_expected": plan.step_weights.assignment.expected,
             "note": _notes(plan, values),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
-            "weight": plan.weight,
+            "weight": plan.weights.name,
             "level": plan.source.variable.level or None,
         }
     )

@@ -31,11 +31,14 @@ class FurtherWeights:
         Of each used cell.
     is_count
         Whether they are a number in each cell, which is shared out by covered fraction.
+    source
+        The grid that they are from.
     """
 
     name: str | None = None
     values: np.ndarray | None = None
     is_count: bool = False
+    source: GridSource | None = None
 
 
 def further_weights(
@@ -59,7 +62,7 @@ def further_weights(
     extra = np.nan_to_num(values.ravel()[shared.cells])
     if not extra.any():
         raise InputError(request.weight, "is 0 or missing in all regions", "check the file")
-    return FurtherWeights(weights.variable.name, extra, kind == "count")
+    return FurtherWeights(weights.variable.name, extra, kind == "count", weights)
 
 
 def _weight_kind(weights: GridSource) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import shutil
 import sys
@@ -17,6 +18,7 @@ EDGE_ROWS = 6
 LEAST_WIDTH = 80
 LEAST_TEXT = 12  # characters to which texts are cut before columns are left out
 BETWEEN = 2  # spaces
+MOST_DECIMALS = 6
 BOLD, FAINT, PLAIN = "\033[1m", "\033[2m", "\033[0m"
 # Columns that are left out where the terminal is narrow, the first ones first.
 LESS_NEEDED = (
@@ -55,7 +57,8 @@ def preview(table: AnyTable) -> str:
     for n in varying:
         column = table.columns[n]
         head = f"{column.name} ({unit})" if unit and column.name == "value" else column.name
-        cells = [_cell(row[n][0]) for row in subset]
+        values = [row[n][0] for row in subset]
+        cells = values if column.is_text else _numbers([float(value) for value in values])
         if any(cells):
             shown.append(_Shown(column.name, head, cells, column.is_text))
     if unit and not any(column.name == "value" for column in shown):
@@ -135,6 +138,18 @@ def styled(text: str, style: str) -> str:
     if not sys.stdout.isatty() or os.environ.get("NO_COLOR"):
         return text
     return f"{style}{text}{PLAIN}"
+
+
+def _numbers(values: list[float]) -> list[str]:
+    """Numbers with as many decimals as give the largest five digits, where that shows them all."""
+    known = [abs(value) for value in values if math.isfinite(value)]
+    if all(value == int(value) for value in known):
+        return [_cell(value) for value in values]
+    decimals = max(0, 4 - math.floor(math.log10(max(known))))
+    least = min(value for value in known if value)
+    if least < 10 ** (2 - decimals) or decimals > MOST_DECIMALS:
+        return [_cell(value) for value in values]
+    return [f"{value:.{decimals}f}" if value == value else "" for value in values]
 
 
 def _cell(value: Any) -> str:

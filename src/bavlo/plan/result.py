@@ -74,7 +74,7 @@ def together(request: Request, results: Sequence[TableResult]) -> TableResult:
         for part in parts_of(result.table):
             tables.append(_by(part, result.every) if several and result.every else part)
     table = group(tables)
-    lines = (line for result in results for line in result.summary)
+    lines = (f"{_named(result)}: {line}" for result in results for line in result.summary)
     summary = dict.fromkeys((f"{len(table)} rows in {len(tables)} parts", *lines))
     title = "; ".join(dict.fromkeys(result.title for result in results))
     about = {
@@ -83,6 +83,13 @@ def together(request: Request, results: Sequence[TableResult]) -> TableResult:
         "summary": list(summary),
     }
     return replace(results[0], table=table, title=title, summary=tuple(summary), about=about)
+
+
+def _named(result: TableResult) -> str:
+    """What tells a result from the others, such as `rain by month`."""
+    first = parts_of(result.table)[0]
+    names = ", ".join(dict.fromkeys(map(str, first.labels("variable"))))
+    return f"{names} by {result.every}" if result.every else names
 
 
 def _by(table: Table, every: str) -> Table:

@@ -28,6 +28,7 @@ from bavlo.tables.table import Column, Table
 SINCE = "days since 1970-01-01"
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}
 ALONG = ("region", "period")  # axes that are dimensions; all others have variables of their own
+LEAP_SECONDS = ("standard", "gregorian", "proleptic_gregorian")  # calendars that could have some
 OF_VALUES = ("value", "normal", "std", "anomaly")  # columns that the cell methods are of
 KINDS = ("year", "season", "month", "dekad", "pentad")  # whose normals have climatology bounds
 WITHOUT_UNIT = ("rank", "1", "")
@@ -90,6 +91,7 @@ def _write_part(data: Any, table: Table, ending: str, used: set[str]) -> dict[st
         stored.setncatts({**attributes, "coordinates": coordinates})
         if "geometry" in data.variables:
             stored.geometry = "geometry"
+            stored.grid_mapping = "crs"
         method = CELL_METHODS.get(table.labels("combine")[0]) if has_combine else None
         if time and method and column in OF_VALUES:
             within = " within years time: mean over years" if "base" in table.header else ""
@@ -135,6 +137,8 @@ def _time(data: Any, table: Table, ending: str) -> str:
     period = f"period{ending}"
     time = data.createVariable(f"time{ending}", "f8", (period,))
     time.units, time.calendar = SINCE, calendar
+    if calendar in LEAP_SECONDS:
+        time.units_metadata = "leap_seconds: none"
     time.standard_name, time.axis = "time", "T"
     name = ("climatology_bounds" if is_normal else "time_bounds") + ending
     time.setncattr("climatology" if is_normal else "bounds", name)
@@ -201,14 +205,17 @@ def _outlines(data: Any, shapes: Shapes | None, labels: list[str]) -> None:
         nodes, ring = shapely.get_coordinates(rings, return_index=True)
         x, y = nodes.T
         interior = np.diff(part, prepend=-1) == 0
-        for name, dim, values in (
-            ("node_count", "region", np.bincount(region[part[ring]], minlength=len(labels))),
-            ("part_node_count", "part", np.bincount(ring, minlength=len(rings))),
-            ("interior_ring", "part", interior.astype(np.int32)),
+        of_regions = np.bincount(region[part[ring]], minlength=len(labels))
+        for name, dim, values, words in (
+            ("node_count", "region", of_regions, "nodes of each region"),
+            ("part_node_count", "part", np.bincount(ring, minlength=len(rings)), "of each ring"),
+            ("interior_ring", "part", interior.astype(np.int32), "1 for a hole"),
         ):
             if dim not in data.dimensions:
                 data.createDimension(dim, values.size)
-            data.createVariable(name, "i4", (dim,))[:] = values
+            stored = data.createVariable(name, "i4", (dim,))
+            stored.long_name = words
+            stored[:] = values
             container.setncattr(name, name)
         dimension = "node"
         data.createDimension(dimension, x.size)
@@ -264,6 +271,8 @@ def _name(table: Table, column: str, said: list[str], ending: str, used: set[str
     first = table.labels("variable")[0] if "variable" in table.header else table.name
     base = first if column == "value" else column
     plain = re.sub(r"\W+", "_", "_".join([base, *said])).strip("_")
+    if column == "value":
+        ending = ending.removeprefix("_" + re.sub(r"\W+", "_", first))
     plain = (plain if plain[:1].isalpha() else f"v_{plain}") + ending
     name, n = plain, 2
     while name in used or name in ALONG:

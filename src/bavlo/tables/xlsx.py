@@ -95,12 +95,13 @@ def _write_rows(book: Any, name: str, table: AnyTable, head: Any) -> None:
 def _sheet(book: Any, name: str, table: AnyTable, head: Any) -> Any:
     """A sheet with its header, frozen and with filters."""
     sheet = book.add_worksheet(name)
+    number_head = book.add_format({"bold": True, "bottom": 1, "align": "right"})
     sheet.freeze_panes(1, 0 if "value" in table.header else 1)
     columns = table.columns
     for n, column in enumerate(columns):
         sheet.set_column(n, n, _width(column))
     for n, column in enumerate(columns):
-        sheet.write_string(0, n, column.name, head)
+        sheet.write_string(0, n, column.name, head if column.is_text else number_head)
     sheet.autofilter(0, 0, min(len(table), MOST_ROWS), len(columns) - 1)
     return sheet
 

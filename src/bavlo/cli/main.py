@@ -17,6 +17,8 @@ COMMANDS = {
     "normals": ("bavlo.cli.normals", "what is usual in each region and period of the year"),
     "anomalies": ("bavlo.cli.anomalies", "how each period stands against its normal"),
     "extremes": ("bavlo.cli.extremes", "counts of conditions, indices, events, return levels"),
+    "compare": ("bavlo.cli.compare", "how well sources agree, and where they part"),
+    "trends": ("bavlo.cli.trends", "slope, interval and significance by period of the year"),
     "grid": ("bavlo.cli.grid", "a grid again: joined, cut, combined over periods, as anomaly"),
     "chart": ("bavlo.cli.chart", "a figure of a table"),
     "map": ("bavlo.cli.map", "a map of a table or a grid"),

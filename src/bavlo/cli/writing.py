@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from bavlo.request.request import OutputRequest, Request
 
 CHARTS = (".png", ".svg", ".pdf")
+DRAWN_TOGETHER = ("extremes", "compare")  # commands whose charts show several grids
 
 
 def check(request: Request) -> None:
@@ -31,9 +32,8 @@ def check(request: Request) -> None:
     if output.format and output.out:
         raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
     check_endings(output.out, TABLES + CHARTS)
-    grids = (
-        1 if request.grids.make or request.command == "extremes" else len(request.grids.arguments)
-    )
+    apart = not request.grids.make and request.command not in DRAWN_TOGETHER
+    grids = len(request.grids.arguments) if apart else 1
     charts = [path for path in output.out if path.name.lower().endswith(CHARTS)]
     if charts and (grids > 1 or len(request.time.every) > 1):
         raise RequestError(

@@ -66,7 +66,7 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
             "start": text_starts,
             "end": ends,
             "variable": data.variable,
-            "measure": data.measures,
+            **{name: column for name, column in data.measured().items() if ANOMALIES.column(name)},
             "window": request.time.window,
             "unit": data.units,
             "score_kind": request.climate.score,
@@ -145,6 +145,8 @@ def _one_window(
 
 def _check_window(data: PeriodSeries) -> None:
     """Windows are made of the regions' own values, which only suits some measures."""
+    if data.conditions is not None:
+        raise RequestError("window", "counts of longer periods are counted anew", "use ‹every›")
     for name, order in zip(data.measures, data.orders, strict=True):
         if order == "cell" and not parse_measure(name).linear:
             raise RequestError(

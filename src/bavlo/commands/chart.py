@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from bavlo.commands.sources import VALUES, Matched, Source, matched
 from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
 from bavlo.regions.read import chosen
@@ -33,10 +34,12 @@ class ChartContent:
     title: str
     figure: str | None
     base: Base | None
+    matched: Matched | None = None
 
     def draw(self) -> Figure:
         """The figure, made anew each time."""
-        return draw(self.tables, self.title, self.figure, base=self.base)
+        settings = {} if self.matched is None else {"matched": self.matched}
+        return draw(self.tables, self.title, self.figure, base=self.base, **settings)
 
 
 def chart(request: Request) -> ChartContent:
@@ -49,7 +52,15 @@ def chart(request: Request) -> ChartContent:
         one = only_table(table, "pick")
         tables.append(_only(path, one, request.regions.reading.only))
     title = request.figure.title or " and ".join(dict.fromkeys(map(title_of, tables)))
-    return ChartContent(tuple(tables), title, request.figure.figure, request.climate.base)
+    found = None
+    if len(tables) > 1 and all(table.name in VALUES for table in tables):
+        arguments = request.grids.arguments
+        names = [a.name or a.paths[0].name.split(".")[0] for a in arguments for _ in a.paths]
+        sources = [Source(name, table, {}) for name, table in zip(names, tables, strict=True)]
+        (found,) = matched(sources)
+        title = request.figure.title or f"{title}: {', '.join(names)}"
+    shown = request.figure.figure, request.climate.base
+    return ChartContent(tuple(tables), title, *shown, found)
 
 
 def _only(path: Path, table: Table, only: tuple[str, ...]) -> Table:

@@ -10,7 +10,9 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
+from bavlo.commands.observed_series import observed_table
 from bavlo.commands.series import series
+from bavlo.commands.sources import VALUES, is_observed
 from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals, of_whole_years
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
@@ -25,11 +27,11 @@ from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
 from bavlo.tables.group import parts_of
 from bavlo.tables.table import Table
 
-ONLY_TABLES = (".csv", ".xlsx", ".parquet", ".json")  # endings that no grid has
+ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
 # Options that mean something once a series is made.
 FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
-    "from-months", "whole-years", "year-start",
+    "from-months", "whole-years",
 }  # fmt: skip
 
 
@@ -55,6 +57,8 @@ class PeriodSeries:
         Which values of further dimensions the grid has.
     every
         The sort of its periods, where it is known.
+    conditions, counts
+        What was counted, in place of measures, in a table of extremes.
     shapes
         Of the regions, where the series was made from grids.
     """
@@ -78,6 +82,14 @@ class PeriodSeries:
     level: str | None = None
     shapes: Shapes | None = None
     every: str = ""
+    conditions: list[str] | None = None
+    counts: list[str] | None = None
+
+    def measured(self) -> dict[str, Any]:
+        """The columns that tell what was measured, for a schema."""
+        if self.conditions is not None:
+            return {"condition": self.conditions, "count": self.counts}
+        return {"measure": self.measures, "combine": self.combine, "order": self.orders}
 
 
 def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
@@ -120,6 +132,52 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
     )
 
 
+def _of_extremes(table: Table, about: dict[str, Any]) -> list[PeriodSeries]:
+    """A table of extremes as arrays: one for each variable that is tested."""
+    calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
+    starts, ends = table.along("start", "period"), table.along("end", "period")
+    periods = _axis(table.labels("period"), starts, ends, calendar)
+    conditions, counts = table.labels("condition"), table.labels("count")
+    variables = table.along("variable", "condition")
+    present = np.ones((len(conditions), len(counts)), bool)
+    if table.kept is not None:
+        present = table.kept.values > 0
+    out = []
+    for variable in dict.fromkeys(variables):
+        own = [
+            (c, n)
+            for c, n in zip(*(places.tolist() for places in np.nonzero(present)), strict=True)
+            if variables[c] == variable
+        ]
+        at = tuple(np.array(own).T)
+        units = np.broadcast_to(table.full("unit")[0, 0], present.shape)
+        out.append(
+            PeriodSeries(
+                table.labels("region"),
+                periods,
+                [""] * len(own),
+                variable,
+                units[at].tolist(),
+                [""] * len(own),
+                "",
+                np.moveaxis(table.full("value")[:, :, at[0], at[1]], -1, -1),
+                table.full("area_valid")[:, :, at[0], at[1]],
+                table.full("steps")[:, :, 0, 0],
+                table.full("steps_expected")[0, :, 0, 0],
+                table.full("note")[:, :, at[0], at[1]],
+                YearlyPeriods.of(periods),
+                variable,
+                about,
+                table.labels("weight")[0] if "weight" in table.header else None,
+                table.labels("level")[0] if "level" in table.header else None,
+                every=table.labels("every")[0] if "every" in table.header else "",
+                conditions=[conditions[c] for c, _ in own],
+                counts=[counts[n] for _, n in own],
+            )
+        )
+    return out
+
+
 def _axis(
     labels: Sequence[str], starts: Sequence[str], ends: Sequence[str], calendar: str
 ) -> PeriodAxis:
@@ -152,10 +210,14 @@ def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
     Normals need every year, so `during` selects only what is reported, later on.
     """
     paths = [path for grid in request.grids.arguments for path in grid.paths]
+    only = request.regions.reading.only
     if len(paths) == 1 and (is_table(paths[0]) or ending_of(paths[0]) in ONLY_TABLES):
         _refuse_grid_options(request, paths[0])
-        only = request.regions.reading.only
         return [_only(data, paths[0], only) for data in _from_table(request, paths[0])]
+    if len(paths) == 1 and is_observed(paths[0]):
+        name = request.grids.arguments[0].name
+        table, about = observed_table(request, paths[0], report, name)
+        return [_only(_of_table(table, table.labels("variable")[0], about), paths[0], only)]
     time = replace(request.time, during=None, window=(1,))
     result = series(replace(request, command="series", time=time), report)
     return _from_result(request, result)
@@ -187,17 +249,19 @@ def _from_result(request: Request, result: TableResult) -> list[PeriodSeries]:
 def _from_table(request: Request, path: Path) -> list[PeriodSeries]:
     """Read a series table back."""
     table = read_table(path)
-    if table.name != "series" or "class" in parts_of(table)[0].axes:
+    if table.name not in VALUES or "class" in parts_of(table)[0].axes:
         raise InputError(
             path,
             f"is a table of {table.name}, not of values by region and period",
-            "give what `bavlo series` wrote, or grids and ‹regions›",
+            "give what `bavlo series` or `bavlo extremes` wrote, or grids and ‹regions›",
         )
     about = {
         "bavlo": __version__,
         "request": asked(request),
         "inputs": [parent_of(path)],
     }
+    if table.name == "extremes":
+        return [data for part in parts_of(table) for data in _of_extremes(part, about)]
     return [_of_table(part, part.labels("variable")[0], about) for part in parts_of(table)]
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from bavlo.errors import RequestError
 
 STATIC_LABEL = "static"
+SEVERAL = 0
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -31,7 +32,7 @@ class Kind:
     meaning
         One line for the help.
     tables_needed
-        How many tables it draws together.
+        How many tables it draws together; SEVERAL for two and more.
     """
 
     name: str
@@ -81,6 +82,31 @@ KINDS: dict[str, Kind] = {
             "draw_matrix",
             "years down, months across",
         ),
+        Kind(
+            "sources",
+            ("series", "extremes", "compare", "spread"),
+            "sources",
+            "draw_sources",
+            "several tables as lines, the range between them shaded",
+            tables_needed=SEVERAL,
+        ),
+        Kind(
+            "scatter",
+            ("series", "extremes", "compare", "spread"),
+            "sources",
+            "draw_scatter",
+            "two tables against each other",
+            tables_needed=SEVERAL,
+        ),
+        Kind(
+            "agreement",
+            ("compare",),
+            "sources",
+            "draw_agreement",
+            "a statistic by region and period",
+        ),
+        Kind("trend", ("trends",), "trends", "draw_trend", "values with the line of their trend"),
+        Kind("slopes", ("trends",), "trends", "draw_slopes", "slopes with their intervals"),
     )
 }
 
@@ -101,7 +127,11 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
     suited = [k for k in KINDS.values() if name in k.tables]
     chosen = KINDS.get(kind or "")
     if kind is None:
-        chosen = next((k for k in suited if k.tables_needed == len(tables)), None)
+        together = len(tables) > 1 or "matched" in settings
+        chosen = next((k for k in suited if k.tables_needed == len(tables) > 1), None)
+        chosen = chosen or next(
+            (k for k in suited if (k.tables_needed == SEVERAL) == together), None
+        )
         chosen = chosen or next(iter(suited), None)
     if chosen is None or chosen not in suited:
         known = ", ".join(k.name for k in suited)
@@ -119,4 +149,8 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
         tables = [as_series(table) for table in tables]
     module = import_module(f"bavlo.figures.{chosen.module}")
     function: Callable[..., Figure] = getattr(module, chosen.function)
-    return function(tables if chosen.tables_needed > 1 else tables[0], title, **settings)
+    if chosen.tables_needed == SEVERAL and "matched" not in settings:
+        raise RequestError(
+            "figure", f"{chosen.name} draws several tables", "give two or more, as A=a.csv B=b.csv"
+        )
+    return function(tables if chosen.tables_needed != 1 else tables[0], title, **settings)

@@ -34,9 +34,18 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
     return figure, list(grid[:count])
 
 
-def place_panels(figure: Figure, panels: Sequence[Axes], legend: Sequence[str]) -> None:
+def place_panels(
+    figure: Figure, panels: Sequence[Axes], legend: Sequence[str], *, own_y: bool = False
+) -> None:
     """Give panels their places and a legend above them, beside the heading.
 
+    Parameters
+    ----------
+    own_y
+        Each has numbers of its own at its side.
+
+    Notes
+    -----
     Panels of one size need no layout engine, which would draw everything once more.
     """
     height = figure.get_size_inches()[1]
@@ -49,7 +58,7 @@ def place_panels(figure: Figure, panels: Sequence[Axes], legend: Sequence[str]) 
         right=0.985,
         bottom=0.6 / height,
         top=1 - 0.66 / height,
-        wspace=0.08,
+        wspace=0.26 if own_y else 0.08,
         hspace=0.3 if rows < 6 else 0.42,
     )
     if named:

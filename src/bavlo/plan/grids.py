@@ -29,7 +29,7 @@ from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.made import for_grid, period_grid
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import GridArgument, Request
 
 
 def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
@@ -124,11 +124,13 @@ def each_grid(request: Request) -> tuple[Request, ...]:
     """The same about each of its named grids alone; about what is made of them where it is."""
     if request.grids.make or len(request.grids.arguments) <= 1:
         return (request,)
-    alone = []
-    for argument in request.grids.arguments:
-        own = for_grid(request, argument.name or "")
-        alone.append(replace(own, grids=replace(own.grids, arguments=(argument,))))
-    return tuple(alone)
+    return tuple(for_one(request, argument) for argument in request.grids.arguments)
+
+
+def for_one(request: Request, argument: GridArgument) -> Request:
+    """The same about one of its named grids alone, with what is said of that."""
+    own = for_grid(request, argument.name or "")
+    return replace(own, grids=replace(own.grids, arguments=(argument,)))
 
 
 def open_one(request: Request, report: Reporter) -> GridSource:

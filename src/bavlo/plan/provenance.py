@@ -76,14 +76,14 @@ def about_figure(request: Request) -> dict[str, Any]:
     """Provenance of a figure: what was asked, and the tables or files that it shows."""
     paths = [path for grid in request.grids.arguments for path in grid.paths]
     others = [request.regions.regions, request.figure.beneath]
-    inputs = [parent_of(path) if is_table(path) else _of_file(path) for path in paths]
-    inputs += [_of_file(path) for path in others if path is not None]
+    inputs = [parent_of(path) if is_table(path) else of_file(path) for path in paths]
+    inputs += [of_file(path) for path in others if path is not None]
     return {"bavlo": __version__, "request": asked(request), "inputs": inputs}
 
 
 def parent_of(path: Path) -> dict[str, Any]:
     """A table that something was made from, with its own provenance."""
-    return {**_of_file(path), "sha256": sha256_of(path), "about": about_of(path)}
+    return {**of_file(path), "sha256": sha256_of(path), "about": about_of(path)}
 
 
 def sha256_of(path: Path) -> str:
@@ -92,7 +92,7 @@ def sha256_of(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _of_file(path: Path) -> dict[str, Any]:
+def of_file(path: Path) -> dict[str, Any]:
     """Name and size of a file."""
     url = url_of(path)
     return {"file": url} if url is not None else {"file": str(path), "size": path.stat().st_size}

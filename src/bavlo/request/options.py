@@ -16,12 +16,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 if TYPE_CHECKING:
     from bavlo.request.request import Request
 
-TABLES = "series normals anomalies extremes"
+TABLES = "series normals anomalies extremes compare trends"
 GRIDS = f"{TABLES} grid describe map"
 REGIONS = GRIDS
 COMPUTE = f"{TABLES} grid"
 
 GROUPS = {
+    "compare": "comparing",
+    "trends": "trends",
     "extremes": "extremes",
     "figure": "figure",
     "regions": "regions",
@@ -204,6 +206,21 @@ OPTIONS: tuple[Option, ...] = (
            "extremes", "values that are reached once in so many years, from yearly highest values"),
     Option("fit", "conditions.fit", "lmoments|ml", "lmoments|ml", "lmoments", "extremes",
            "extremes", "how the distribution of yearly highest values is fitted"),
+    Option("against", "comparing.against", "NAME", "", None, "compare", "compare",
+           "hold all others against this source", "every pair"),
+    Option("spread", "comparing.spread", "", "", False, "compare", "compare",
+           "how far all sources lie apart in each period, and which one stands apart"),
+    Option("as", "comparing.quantity", "KIND", "value|anomaly", "value", "compare", "compare",
+           "value, or anomaly: each source minus its own mean of that period of the year"),
+    Option("method", "trends.method", "NAME", "|bavlo.core.stats.trends:METHODS", "sen", "trends",
+           "trends", "{bavlo.core.stats.trends:METHODS}: Theil-Sen with Mann-Kendall, or least "
+           "squares with an error for AR(1)"),
+    Option("autocorrelation", "trends.autocorrelation", "HOW",
+           "|bavlo.core.stats.trends:AUTOCORRELATIONS", "none", "trends", "trends",
+           "{bavlo.core.stats.trends:AUTOCORRELATIONS}: what is done about values that follow "
+           "those before them"),
+    Option("confidence", "trends.confidence", "SHARE", "share", "0.95", "trends grid", "trends",
+           "of the interval; trends with p_adjusted below 1 minus this are significant"),
     Option("figure", "figure.figure", "NAME", "|bavlo.figures:KINDS", None, "chart", "figure",
            "one of those below"),
     Option("column", "figure.column", "NAME", "", None, "map", "figure", "column to colour by",
@@ -242,12 +259,16 @@ OPTIONS: tuple[Option, ...] = (
            COMPUTE, "grid", 'a grid made of named ones, as "tmean = (tmax + tmin) / 2"',
            repeat=True),
     Option("make-on", "grids.make_on", "STAGE", "|bavlo.core.values.formula:MAKE_ON", "step",
-           "series normals anomalies grid", "grid",
+           "series normals anomalies compare trends grid", "grid",
            "work formulas out at each step of each cell, on each cell's value of the period, or on "
            "the regions' values: {bavlo.core.values.formula:MAKE_ON}"),
     Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
            "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
            by_grid=True),
+    Option("columns", "grids.columns", "ROLE=NAME,…", "columns", None,
+           "normals anomalies compare trends", "grid",
+           "columns of a table of others: region, date, value, unit", "found by their names",
+           repeat=True),
     Option("level", "grids.reading.level", "[DIM=]V", "levels", None, GRIDS, "grid",
            "value of a further dimension, where it has several: 850, or level=850, member=3, "
            "lead=24", repeat=True),
@@ -297,7 +318,7 @@ OPTIONS: tuple[Option, ...] = (
     Option("year-start", "time.year_start", "MM", "month", "1", COMPUTE, "time",
            "month in which years begin, which then are called 2012/13"),
     Option("combine", "time.combine", "HOW", "bavlo.core.values.combine:parse_combine",
-           _usual_combine, "series normals anomalies grid", "time",
+           _usual_combine, "series normals anomalies compare trends grid", "time",
            "how steps become a period: {bavlo.core.values.combine:COMBINES}; running, for each "
            "step from the "
            'period\'s beginning; "degree-days above 10 degC"',
@@ -307,13 +328,14 @@ OPTIONS: tuple[Option, ...] = (
     Option("min-steps", "time.min_steps", "SHARE", "share", None, COMPUTE, "time",
            "a period with a smaller share of its steps has no value",
            "1.0; indices have a rule of their own"),
-    Option("complete", "time.complete", "wmo", "wmo|", None, "series normals anomalies grid",
-           "time", "instead of --min-steps: monthly means lack at most 10 days and no 5 in a row, "
-           "totals none"),
+    Option("complete", "time.complete", "wmo", "wmo|", None,
+           "series normals anomalies compare trends grid", "time",
+           "instead of --min-steps: monthly means lack at most 10 days and no 5 in a row, totals "
+           "none"),
     Option("same-span", "time.same_span", "", "", False, "series anomalies", "time",
            "compare a period still under way with the same days of the other years"),
     Option("base", "climate.base", "FIRST..LAST", "bavlo.core.stats.normals:parse_base", None,
-           "normals anomalies extremes grid chart", "time",
+           "normals anomalies extremes compare grid chart", "time",
            "years that normals, percentiles and means are taken from",
            "1991..2020 where 80 % of it is there; of charts all"),
     Option("statistic", "climate.statistic", "NAME,…", "statistics", "mean,std", "normals", "time",

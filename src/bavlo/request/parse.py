@@ -137,6 +137,21 @@ def measures(given: str | Sequence[str], field: str = "measure") -> tuple[str, .
     return tuple(dict.fromkeys(measure.name for measure in found))
 
 
+def columns(given: str | Sequence[str], field: str = "columns") -> tuple[tuple[str, str], ...]:
+    """Columns of tables of others by what they are."""
+    from bavlo.tables.observed import ROLES
+
+    found = []
+    for text in names(given):
+        role, sign, name = text.partition("=")
+        if not sign or role not in ROLES or not name:
+            raise RequestError(
+                field, f"'{text}' names no column", f"write ROLE=NAME; roles: {', '.join(ROLES)}"
+            )
+        found.append((role, name))
+    return tuple(found)
+
+
 def everys(given: str | Sequence[str], field: str = "every") -> tuple[str, ...]:
     """Sorts of periods."""
     from bavlo.core.time.periods import parse_every

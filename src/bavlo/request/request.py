@@ -48,6 +48,8 @@ class GridRequest:
         What is said of one grid only, as (field, grid, value).
     make_on
         Whether formulas are worked out at each step, on cells' or on regions' values of periods.
+    columns
+        Columns of tables of others, as (what it is, its name).
     at
         Longitude and latitude of a place whose values are told.
     """
@@ -57,6 +59,7 @@ class GridRequest:
     make: tuple[Formula, ...]
     make_on: str
     reading: ReadOptions
+    columns: tuple[tuple[str, str], ...]
     at: tuple[float, float] | None
 
 
@@ -144,6 +147,34 @@ class ConditionRequest:
 
 
 @dataclass(frozen=True)
+class ComparingRequest:
+    """How several sources are held against each other.
+
+    Parameters
+    ----------
+    against
+        The source that all others are held against; None for every pair.
+    spread
+        How far all lie apart, period by period, instead.
+    quantity
+        value, or anomaly: each minus its own mean of that period of the year.
+    """
+
+    against: str | None
+    spread: bool
+    quantity: str
+
+
+@dataclass(frozen=True)
+class TrendRequest:
+    """How trends are estimated and judged."""
+
+    method: str
+    autocorrelation: str
+    confidence: float
+
+
+@dataclass(frozen=True)
 class GriddingRequest:
     """What a grid becomes.
 
@@ -197,6 +228,8 @@ class Request:
     measuring: MeasureRequest
     climate: ClimateRequest
     conditions: ConditionRequest
+    comparing: ComparingRequest
+    trends: TrendRequest
     gridding: GriddingRequest
     figure: FigureRequest
     output: OutputRequest

@@ -159,10 +159,18 @@ def _wide_values(table: Table, down: str) -> tuple[list[str], np.ndarray]:
 
 def names_along(table: Table, schema: TableSchema, axis: str) -> list[str]:
     """What the places along an axis are called."""
-    column = schema.axis_columns.get(axis, axis)
-    if column and column in table.header:
-        return [v if isinstance(v, str) else f"{v:g}" for v in table.along(column, axis)]
-    return [str(n + 1) for n in range(table.axes[axis])]
+    names = schema.columns_of(axis, table.header)
+    if not names:
+        return [str(n + 1) for n in range(table.axes[axis])]
+    texts = []
+    for name in names:
+        column = table.columns[table.header.index(name)]
+        if axis not in column.axes or (len(names) > 1 and len(set(column.values.ravel())) == 1):
+            continue
+        texts.append([v if isinstance(v, str) else f"{v:g}" for v in table.along(name, axis)])
+    if not texts:
+        texts = [[str(v) for v in table.along(names[-1], axis)]]
+    return list(map(" ".join, zip(*texts, strict=True)))
 
 
 def _kept_full(table: Table) -> np.ndarray:

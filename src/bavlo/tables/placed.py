@@ -13,6 +13,7 @@ from bavlo.tables.group import TELLING, AnyTable, group
 from bavlo.tables.schema import TableSchema, schema_of
 from bavlo.tables.table import Column, Table, text_column
 
+BETWEEN = "\x1f"  # between the columns that tell a place
 OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 
 
@@ -80,7 +81,8 @@ def _one_table(path: Path, schema: TableSchema, texts: Mapping[str, list[str]], 
             + " × ".join(f"{n} {axis}s" for n, axis in zip(shape, axes, strict=True)),
             "give one whole table",
         )
-    arrangement = _Arrangement(axes, shape, position, kept)
+    naming = {axis: schema.columns_of(axis, header) for axis in axes}
+    arrangement = _Arrangement(axes, shape, position, kept, naming)
     columns = (
         _column(path, key, texts[key], arrangement, is_text=schema.is_text(key)) for key in header
     )
@@ -102,18 +104,21 @@ def _kept(schema: TableSchema, present: np.ndarray) -> Column | None:
 
 def _places(schema: TableSchema, axis: str, texts: Mapping[str, list[str]], rows: int) -> list[str]:
     """What tells the places of an axis apart, row by row."""
-    column = schema.axis_columns.get(axis, axis)
-    return texts.get(column, []) if column else [str(n) for n in range(rows)]
+    names = schema.columns_of(axis, list(texts))
+    if not names:
+        return [str(n) for n in range(rows)]
+    return list(map(BETWEEN.join, zip(*(texts[name] for name in names), strict=True)))
 
 
 @dataclass(frozen=True, eq=False)
 class _Arrangement:
-    """Where the rows stand along the axes."""
+    """Where the rows stand along the axes, and the columns that tell the places of each apart."""
 
     axes: tuple[str, ...]
     shape: tuple[int, ...]
     position: tuple[np.ndarray, ...]
     kept: Column | None
+    naming: Mapping[str, list[str]]
 
     def fill(self, key: str, values: np.ndarray) -> None:
         """Give pairs without rows what stands in a row beside them, so that columns stay short."""
@@ -152,7 +157,7 @@ def _column(
     rows.fill(key, values)
     kept = list(rows.axes)
     for axis in rows.axes:
-        if axis == key:
+        if key in rows.naming[axis]:
             continue
         n = kept.index(axis)
         first = values.take([0], axis=n)

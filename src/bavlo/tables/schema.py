@@ -61,8 +61,8 @@ class TableSchema:
     known_by
         A column that tells it from the schemas after it in SCHEMAS.
     axis_columns
-        The column that holds the places of an axis, where it has another name; empty for the
-        number of the row.
+        The columns that hold the places of an axis, with spaces between, where they have other
+        names; empty for the number of the row.
     shown
         The column that a map shows where nobody names one.
     sparse
@@ -85,6 +85,11 @@ class TableSchema:
         """Whether a column holds text."""
         column = self.column(name)
         return column is not None and column.kind == TEXT
+
+    def columns_of(self, axis: str, header: Sequence[str]) -> list[str]:
+        """The columns of a table that tell the places of an axis apart; none for its row."""
+        named = self.axis_columns.get(axis, axis).split()
+        return [name for name in named if name in header]
 
     def table(self, values: Mapping[str, Any], kept: np.ndarray | None = None) -> Table:
         """A table of these columns, in the order of the schema.
@@ -245,9 +250,11 @@ NORMALS = TableSchema(
         period p text
         base - text
         variable - text
-        measure m text
-        combine - text
-        order m text
+        measure m text +optional
+        condition m text +optional
+        count m text +optional
+        combine - text +optional
+        order m text +optional
         statistic s text
         value rpms number
         unit m text
@@ -258,6 +265,7 @@ NORMALS = TableSchema(
         """,
     ),
     known_by="statistic",
+    axis_columns={"measure": "measure condition count"},
 )
 ANOMALIES = TableSchema(
     "anomalies",
@@ -270,7 +278,9 @@ ANOMALIES = TableSchema(
         start pw text
         end p text
         variable - text
-        measure m text
+        measure m text +optional
+        condition m text +optional
+        count m text +optional
         window w number
         value rpmw number
         unit m text
@@ -295,6 +305,7 @@ ANOMALIES = TableSchema(
         """,
     ),
     known_by="anomaly",
+    axis_columns={"measure": "measure condition count"},
     shown="anomaly",
 )
 CLASSES = TableSchema(
@@ -353,8 +364,115 @@ SERIES = TableSchema(
     ),
     known_by="steps_expected",
 )
+COMPARE = TableSchema(
+    "compare",
+    ("region", "period", "measure", "pair", "statistic"),
+    _columns(
+        {
+            "r": ("region",),
+            "p": ("period",),
+            "m": ("measure",),
+            "i": ("pair",),
+            "s": ("statistic",),
+            "rpmi": ("region", "period", "measure", "pair"),
+            "rpmis": ("region", "period", "measure", "pair", "statistic"),
+            "ms": ("measure", "statistic"),
+        },
+        """
+        region r text
+        period p text
+        variable m text
+        measure m text +optional
+        condition m text +optional
+        count m text +optional
+        a i text
+        b i text
+        statistic s text
+        value rpmis number +about_zero
+        unit ms text
+        n rpmi number periods
+        note rpmis text
+        every - text +optional
+        """,
+    ),
+    known_by="b",
+    axis_columns={"measure": "variable measure condition count", "pair": "a b"},
+)
+SPREAD = TableSchema(
+    "spread",
+    ("region", "period", "measure"),
+    _columns(
+        _along("region", "period", "measure"),
+        """
+        region r text
+        period p text
+        start p text
+        end p text
+        variable m text
+        measure m text +optional
+        condition m text +optional
+        count m text +optional
+        lowest rpm number
+        lowest_source rpm text
+        highest rpm number
+        highest_source rpm text
+        range rpm number
+        apart rpm text
+        unit m text
+        n rpm number sources
+        note rpm text
+        every - text +optional
+        """,
+    ),
+    known_by="lowest_source",
+    axis_columns={"measure": "variable measure condition count"},
+    shown="range",
+)
+TRENDS = TableSchema(
+    "trends",
+    ("region", "period", "measure"),
+    _columns(
+        _along("region", "period", "measure"),
+        """
+        region r text
+        period p text
+        variable m text
+        measure m text +optional
+        condition m text +optional
+        count m text +optional
+        first rpm number year
+        last rpm number year
+        slope rpm number +about_zero
+        lower rpm number
+        upper rpm number
+        confidence - number 1
+        unit m text
+        p_value rpm number 1
+        p_adjusted rpm number 1
+        method - text
+        autocorrelation - text +optional
+        n rpm number years
+        note rpm text
+        every - text +optional
+        """,
+    ),
+    known_by="slope",
+    axis_columns={"measure": "variable measure condition count"},
+    shown="slope",
+)
 # In this order a table is recognised by its header.
-SCHEMAS = (EVENTS, RETURN_LEVELS, EXTREMES, NORMALS, ANOMALIES, CLASSES, SERIES)
+SCHEMAS = (
+    TRENDS,
+    COMPARE,
+    SPREAD,
+    EVENTS,
+    RETURN_LEVELS,
+    EXTREMES,
+    NORMALS,
+    ANOMALIES,
+    CLASSES,
+    SERIES,
+)
 
 
 def schema_of(header: Sequence[str]) -> TableSchema | None:

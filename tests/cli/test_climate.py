@@ -155,7 +155,7 @@ def test_what_makes_no_sense_of_a_table_is_refused(demo, tmp_path):
     cases = [
         (["normals", months, "--every", "year"], "--every: goes with grids, and"),
         (["normals", demo / "people.csv"], "'static' does not come back every year"),
-        (["normals", demo / "stations.csv"], "is no table that Bavlo wrote"),
+        (["normals", demo / "stations.csv"], "does not tell which column is a date"),
         (["anomalies", months, "--base", "1950..1960"], "is outside the data"),
         (
             ["anomalies", demo / "heat.csv", "--score", "spi", "--base", "2001..2020"],

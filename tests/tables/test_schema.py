@@ -24,6 +24,7 @@ SIZES = {
     "region": 3,
     "period": 4,
     "measure": 2,
+    "pair": 2,
     "window": 2,
     "statistic": 2,
     "condition": 2,

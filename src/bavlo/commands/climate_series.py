@@ -31,7 +31,7 @@ ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
 # Options that mean something once a series is made.
 FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
-    "from-months", "whole-years",
+    "from-months", "whole-years", "year-start",
 }  # fmt: skip
 
 

@@ -190,7 +190,7 @@ def test_regions_cut_a_grid_that_is_brought_onto_other_cells(tmp_path):
     onto = write_grid(
         tmp_path / "onto.nc", np.ones((2, 2)), lon=[1, 3], lat=[1, 3], name="z", time=False
     )
-    regions = write_regions(tmp_path / "r.geojson", {"a": box(0.1, 0.1, 0.9, 0.9)})
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0.1, 0.1, 1.9, 1.9)})
     out = tmp_path / "cut.nc"
     run("grid", fine, "--onto", onto, "--regions", regions, "--every", "step", "--out", out)
     whole_out = tmp_path / "whole.nc"

@@ -144,7 +144,7 @@ def test_what_is_said_of_one_grid_is_kept_apart(tmp_path):
         ("scratch", "/no/such/folder", "there is no folder"),
         ("at", "200,100", "is no place"),
         ("combine", "degree-days above 3 mm", "no unit of temperature"),
-        ("as", "share", "use one of: value normal"),
+        ("as", "share", "use one of: value anomaly"),
     ],
 )
 def test_a_text_that_cannot_be_read_is_refused_with_the_name_of_its_option(option, text, said):

@@ -82,6 +82,7 @@ def grid(request: Request, report: Reporter) -> GridResult:
         "variable": {"name": output.name, "unit": output.unit, "stored": "float32"},
         "combine": plan.combine,
         "base": output.attributes.get("base"),
+        **({} if plan.onto is None else {"resampled": plan.onto.words}),
         "periods": f"{output.labels[0]}..{output.labels[-1]}",
         "warnings": list(report.warnings),
     }
@@ -214,6 +215,8 @@ def _summary(plan: GridPlan, empty: Sequence[str]) -> tuple[str, ...]:
     if plan.source.time is not None and len(periods):
         first = iso_day(int(periods.start[0]), periods.calendar)
         lines[0] += f", {first}..{iso_day(int(periods.end.max()) - 1, periods.calendar)}"
+    if plan.onto is not None:
+        lines.append(f"brought onto other cells by {plan.onto.words}")
     if empty:
         lines.append(
             f"{len(empty)} periods have no value anywhere, since they are not complete: "

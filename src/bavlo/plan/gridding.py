@@ -7,8 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.regrid import Regrid, regrid_onto
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.regrid import Regrid, regrid
 from bavlo.core.stats.normals import (
     ANOMALY,
     NORMAL,
@@ -24,11 +26,9 @@ from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.formula import REGION
-from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
+from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
-from bavlo.grids.join import TiledGrid
-from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.writing import GridOutput
 from bavlo.plan.checks import check_complete, check_percent, check_unit
@@ -43,8 +43,9 @@ from bavlo.plan.periods import (
     rules_of,
     step_weights_of,
 )
+from bavlo.plan.targets import target_cells
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import GriddingRequest, Request
 
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
 
@@ -61,11 +62,14 @@ class Onto:
         How values are brought onto them.
     inside : (C',) bool or None
         Those that regions cover, where the rest becomes missing.
+    words
+        How it is done, and whether totals are kept.
     """
 
     layout: GridLayout
     regrid: Regrid
     inside: np.ndarray | None = None
+    words: str = ""
 
     def apply(self, field: np.ndarray, least_area: float) -> np.ndarray:
         """(ny', nx') values of the cells (ny, nx)."""
@@ -144,13 +148,14 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     assignment = assign(source, periods.axis, combine)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
-    target = target_cells(request, source, what)
+    target = target_cells(request.gridding, source, what)
     if target is None:
         layout, cells, inside, onto = *cut_cells(request, source.layout, report), None
     else:
-        target, _, inside_target = cut_cells(request, target, report)
-        layout, cells = cells_beneath(source.layout, target)
-        onto, inside = Onto(target, regrid_onto(layout, target), inside_target), None
+        new, _, inside_new = cut_cells(request, target.layout, report)
+        layout, cells = cells_beneath(source.layout, new)
+        how = regrid(layout, new, target.how, counts=target.counts)
+        onto, inside = Onto(new, how, inside_new, target.words), None
     yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
     if product != VALUE:
@@ -176,39 +181,6 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         inside,
         onto,
     )
-
-
-def target_cells(request: Request, source: GridSource, what: Quantity) -> GridLayout | None:
-    """The cells that values are brought onto; None where they stay on their own.
-
-    Those of the grid that `onto` names, or of the finest of tiles of several sizes.
-    """
-    named, tiles = request.gridding.onto, _finest_cells(source)
-    if named is None and (tiles is None or what.kind == CLASS):
-        return None
-    if what.kind == CLASS:
-        raise RequestError("onto", "class codes are not averaged", "leave it out")
-    if what.kind == NOT_TOLD and not what.unit:
-        raise RequestError(where(source), *codes_text(source.variable))
-    return tiles if named is None else open_grid((named,)).layout
-
-
-def _finest_cells(source: GridSource) -> GridLayout | None:
-    """The cells of the finest tile over all tiles; None where all have cells of one size."""
-    if not isinstance(source, TiledGrid):
-        return None
-    finest = source.tiles[0].layout
-    axes = []
-    for whole, own in (
-        (source.layout.x_edges, finest.x_edges),
-        (source.layout.y_edges, finest.y_edges),
-    ):
-        step = float(own[-1] - own[0]) / (own.size - 1)
-        low, high = (float(end - own[0]) / step for end in (whole[0], whole[-1]))
-        first, last = np.floor(min(low, high) + 1e-4), np.ceil(max(low, high) - 1e-4)
-        axes.append(own[0] + step * np.arange(first, last + 1))
-    made = GridLayout(axes[0], axes[1], finest.crs)
-    return None if made.same_cells(source.layout) else made
 
 
 def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, CellSelection]:
@@ -242,8 +214,13 @@ def cut_cells(
     shared = overlay_of(regions.regions, layout, "cell")
     if not shared.cells.size:
         raise RequestError("regions", "no region lies on the grid", "check the files")
-    covered = np.zeros((ny, nx), bool)
-    covered.ravel()[shared.cells] = True
+    covered = _covered(request.gridding, shared).reshape(ny, nx)
+    if not covered.any():
+        raise RequestError(
+            "regions",
+            f"cover no cell by {request.gridding.least_share:.0%}",
+            "use ‹touching›, or a smaller ‹min_share›",
+        )
     outside = request.gridding.outside or "both"
     rows, columns = slice(0, ny), slice(0, nx)
     if outside in ("crop", "both"):
@@ -259,6 +236,13 @@ def cut_cells(
     number = np.arange(ny * nx).reshape(ny, nx)[rows, columns].ravel()
     inside = covered[rows, columns].ravel() if outside in ("missing", "both") else None
     return layout, CellSelection((ny, nx), number), inside
+
+
+def _covered(request: GriddingRequest, shared: Overlay) -> np.ndarray:
+    """(cells,) bool those of which regions cover enough."""
+    share = np.zeros(shared.shape[0] * shared.shape[1])
+    np.add.at(share, shared.cells[shared.index], shared.fraction)
+    return np.asarray((share > 0) & (share >= request.least_share - ENOUGH))
 
 
 def periods_of_the_year(periods: PeriodAxis, years: np.ndarray, base: Base) -> PeriodAxis:

@@ -139,17 +139,29 @@ def measures(given: str | Sequence[str], field: str = "measure") -> tuple[str, .
 
 def columns(given: str | Sequence[str], field: str = "columns") -> tuple[tuple[str, str], ...]:
     """Columns of tables of others by what they are."""
-    from bavlo.tables.observed import ROLES
-
     found = []
     for text in names(given):
         role, sign, name = text.partition("=")
-        if not sign or role not in ROLES or not name:
-            raise RequestError(
-                field, f"'{text}' names no column", f"write ROLE=NAME; roles: {', '.join(ROLES)}"
-            )
+        if not sign or not role or not name:
+            raise RequestError(field, f"'{text}' names no column", "write it as value=NAME")
         found.append((role, name))
     return tuple(found)
+
+
+def cell_size(text: str, field: str) -> float:
+    """The size of a cell."""
+    size = number(text, field)
+    if not size > 0:
+        raise RequestError(field, f"'{text}' is no size", "give a number above 0")
+    return size
+
+
+def box(text: str, field: str) -> tuple[float, float, float, float]:
+    """West, south, east, north."""
+    parts = [number(part, field) for part in names(text)]
+    if len(parts) != 4 or parts[0] >= parts[2] or parts[1] >= parts[3]:
+        raise RequestError(field, f"'{text}' is no box", "write it as W,S,E,N")
+    return parts[0], parts[1], parts[2], parts[3]
 
 
 def everys(given: str | Sequence[str], field: str = "every") -> tuple[str, ...]:

@@ -181,12 +181,34 @@ class GriddingRequest:
     Parameters
     ----------
     product
-        value, normal, anomaly, percent or score.
+        value, normal, anomaly, percent, score or trend.
+    touching, min_share
+        Which cells regions keep: those that they touch, or of which they cover a share.
+    onto
+        A grid whose cells values are brought onto.
+    crs, cell, box
+        Cells to be made: their reference system, and in its units their size and the box that they
+        cover, as west, south, east, north.
+    resample
+        How; None for what suits the values.
     """
 
     product: str
     outside: str | None
+    touching: bool
+    min_share: float | None
     onto: Path | None
+    crs: str | None
+    cell: float | None
+    box: tuple[float, float, float, float] | None
+    resample: str | None
+
+    @property
+    def least_share(self) -> float:
+        """Share of a cell that regions must cover: half of it where nothing is said."""
+        if self.touching:
+            return 0.0
+        return 0.5 if self.min_share is None else self.min_share
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bavlo.errors import InputError, setting
+from bavlo.errors import InputError, RequestError, setting
 
 # Names that tell what a column is, by whole name in any case of letters.
 REGION = (
@@ -129,6 +129,10 @@ def _columns_of(
     plain = [(IN_BRACKETS.match(name) or re.match("(.*)", name))[1].lower() for name in header]  # type: ignore[index]
     found: dict[str, int] = {}
     for role, name in named.items():
+        if role not in ROLES:
+            raise RequestError(
+                "columns", f"{role} is nothing that a column is", f"use one of: {' '.join(ROLES)}"
+            )
         if name not in header:
             raise InputError(path, f"has no column {name}", f"it has: {', '.join(header)}")
         found[role] = list(header).index(name)

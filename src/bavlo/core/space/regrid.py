@@ -1,53 +1,495 @@
-"""From the cells of one grid to those of another, by shared area."""
+"""From the cells of one grid to those of another: by shared area, or at their centres."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Protocol
 
 import numpy as np
+import shapely
 from scipy import sparse
+from scipy.spatial import cKDTree
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.overlay import Overlay, overlay
+from bavlo.core.space.projection import (
+    CELL_SHARE,
+    overlay_on_grid,
+    same_system,
+    transformed_edges,
+)
+from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.zones import axis_shares, longitude_shares
-from bavlo.errors import InputError
+from bavlo.errors import RequestError
+
+AREA = "area"
+NEAREST = "nearest"
+MAJORITY = "majority"
+LINEAR = "linear"
+CUBIC = "cubic"
+RESAMPLE = (AREA, NEAREST, MAJORITY, LINEAR, CUBIC)
+
+BOXES_AT_ONCE = 100_000  # cells that are laid over the grid together
+LEAST_WEIGHT = 0.5  # of the neighbours that must have data
+CUBIC_A = -0.5  # of cubic convolution (Keys 1981)
+
+
+class Regrid(Protocol):
+    """Brings values onto other cells."""
+
+    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
+        """(ny', nx') values from (ny, nx) ones, NaN where too little has data."""
 
 
 @dataclass(frozen=True, eq=False)
-class Regrid:
-    """Area-weighted means of the cells of a grid in those of another.
+class AxisShares:
+    """Means or sums over shared areas of grids of one system, by shares of rows and columns.
 
     Parameters
     ----------
     rows : (ny', ny), columns : (nx', nx) sparse
         Share of each new row or column that each old one covers: by sin φ on longitude and
         latitude, so that the product is the exact share of area.
+    old_rows, old_columns
+        The same as shares of the old ones, for what is counted per cell; None for means.
     """
 
     rows: sparse.csr_array
     columns: sparse.csr_array
+    old_rows: sparse.csr_array | None = None
+    old_columns: sparse.csr_array | None = None
 
     def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
-        """(ny', nx') means of (ny, nx) values, NaN where less than `min_area` has data."""
+        """(ny', nx') means or sums, NaN where less than `min_area` of a cell has data."""
         valid = ~np.isnan(values)
-        weight = self._sum(valid.astype(np.float64))
-        total = self._sum(np.where(valid, values, 0.0))
+        if valid.all():
+            weight, filled = self._whole, values
+        else:
+            weight = _both(self.rows, self.columns, valid.astype(np.float64))
+            filled = np.where(valid, values, 0.0)
+        enough = (weight >= min_area - ENOUGH) & (weight > 0)
+        if self.old_rows is not None and self.old_columns is not None:
+            return np.where(enough, _both(self.old_rows, self.old_columns, filled), np.nan)
+        total = _both(self.rows, self.columns, filled)
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where((weight >= min_area - ENOUGH) & (weight > 0), total / weight, np.nan)
+            return np.where(enough, total / weight, np.nan)
 
-    def _sum(self, values: np.ndarray) -> np.ndarray:
-        return np.asarray(self.columns @ (self.rows @ values).T).T
+    @cached_property
+    def _whole(self) -> np.ndarray:
+        """Share of each new cell that lies on the old grid."""
+        rows = np.asarray(self.rows.sum(axis=1)).ravel()
+        return np.outer(rows, np.asarray(self.columns.sum(axis=1)).ravel())
 
 
-def regrid_onto(source: GridLayout, target: GridLayout) -> Regrid:
-    """The shares of one grid in another of the same reference system."""
-    if source.crs != target.crs or isinstance(source, CurvilinearLayout):
-        raise InputError(
-            "onto", "has another reference system than the grid", "give one on the grid's own"
+def _both(rows: sparse.csr_array, columns: sparse.csr_array, values: np.ndarray) -> np.ndarray:
+    return np.asarray(columns @ (rows @ values).T).T
+
+
+@dataclass(frozen=True, eq=False)
+class SharedAreas:
+    """Means or sums over shared areas of grids of any two systems.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the new grid.
+    cells : (C,) int64
+        Old cells that are used.
+    weights : (C', C) sparse
+        Share of each new cell that each old one covers, of true area.
+    fractions : (C', C) sparse or None
+        Share of each old cell that each new one covers, for what is counted per cell.
+    """
+
+    shape: tuple[int, int]
+    cells: np.ndarray
+    weights: sparse.csr_array
+    fractions: sparse.csr_array | None = None
+
+    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
+        """(ny', nx') means or sums, NaN where less than `min_area` of a cell has data."""
+        used = values.ravel()[self.cells]
+        valid = ~np.isnan(used)
+        filled = np.where(valid, used, 0.0)
+        weight = self.weights @ valid.astype(np.float64)
+        enough = (weight >= min_area - ENOUGH) & (weight > 0)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            found = (
+                self.weights @ filled / weight
+                if self.fractions is None
+                else self.fractions @ filled
+            )
+        return np.where(enough, found, np.nan).reshape(self.shape)
+
+
+@dataclass(frozen=True, eq=False)
+class Majority:
+    """The class code that covers most of each new cell; of equal shares the lowest."""
+
+    areas: AxisShares | SharedAreas
+
+    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
+        """(ny', nx') codes, NaN where less than `min_area` of a cell has data."""
+        known = ~np.isnan(values)
+        best: np.ndarray | None = None
+        for code in np.unique(values[known]).tolist():
+            held = np.where(known, (values == code).astype(np.float64), np.nan)
+            share = self.areas.apply(held, min_area)
+            if best is None:
+                best, out = share, np.where(np.isnan(share), np.nan, code)
+                continue
+            more = share > best + ENOUGH
+            out, best = np.where(more, code, out), np.where(more, share, best)
+        if best is None:
+            return self.areas.apply(values, min_area)
+        return out
+
+
+@dataclass(frozen=True, eq=False)
+class Nearest:
+    """The value of the old cell that each new centre lies in; -1 in `cell` for none."""
+
+    shape: tuple[int, int]
+    cell: np.ndarray
+
+    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
+        """(ny', nx') values; `min_area` has no say."""
+        found = values.ravel()[np.maximum(self.cell, 0)]
+        return np.where(self.cell >= 0, found, np.nan).reshape(self.shape)
+
+
+@dataclass(frozen=True, eq=False)
+class Interpolated:
+    """Values between old centres: weighted neighbours, within their range.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the new grid.
+    cells : (C', N) int64
+        The N neighbours of each new centre.
+    weights : (C', N) float64
+        They add up to 1; all 0 beyond the outermost edges of the old cells.
+    """
+
+    shape: tuple[int, int]
+    cells: np.ndarray
+    weights: np.ndarray
+
+    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
+        """(ny', nx') values, NaN where less than half the weight of the neighbours has data."""
+        near = values.ravel()[self.cells]
+        valid = ~np.isnan(near) & (self.weights != 0)
+        weight = np.where(valid, self.weights, 0.0)
+        total = weight.sum(axis=1)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            found = np.where(valid, near, 0.0)
+            found = (found * weight).sum(axis=1) / total
+        low = np.where(valid, near, np.inf).min(axis=1)
+        high = np.where(valid, near, -np.inf).max(axis=1)
+        enough = total >= LEAST_WEIGHT - ENOUGH
+        return np.where(enough, np.clip(found, low, high), np.nan).reshape(self.shape)
+
+
+def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = False) -> Regrid:
+    """What brings values of one grid onto the cells of another.
+
+    Parameters
+    ----------
+    how
+        AREA: means over exact shared areas; MAJORITY: the class of the largest; NEAREST; LINEAR;
+        CUBIC: cubic convolution (Keys 1981), all seam-aware.
+    counts
+        Values are counted per cell, and shared out by covered fraction.
+
+    Raises
+    ------
+    RequestError
+        Where the new cells are curvilinear, or old ones are and values are wanted between them.
+    """
+    if isinstance(target, CurvilinearLayout):
+        raise RequestError("onto", "cells with corners of their own are not written", "give others")
+    if how in (AREA, MAJORITY):
+        one_system = not isinstance(source, CurvilinearLayout) and source.crs == target.crs
+        areas = (
+            _axis_shares(source, target, counts)
+            if one_system
+            else _shared_areas(source, target, counts)
         )
+        return Majority(areas) if how == MAJORITY else areas
+    if isinstance(source, CurvilinearLayout):
+        if how != NEAREST:
+            raise RequestError(
+                "resample",
+                f"{how} needs a grid of rows and columns, and this one has corners of its own",
+                "use area or nearest",
+            )
+        return Nearest(target.shape, _nearest_curvilinear(source, target))
+    x, y = _centres(target, source)
+    if how == NEAREST:
+        return Nearest(target.shape, _holding(source, x, y))
+    return _interpolated(source, target.shape, x, y, how)
+
+
+def _axis_shares(source: GridLayout, target: GridLayout, counts: bool) -> AxisShares:
+    """The shares of one grid in another of the same reference system."""
     y = axis_shares(source.y_edges, target.y_edges, target.is_lonlat)
     x = longitude_shares(source, target)
-    return Regrid(
-        sparse.csr_array((y[2], (y[0], y[1])), shape=(target.shape[0], source.shape[0])),
-        sparse.csr_array((x[2], (x[0], x[1])), shape=(target.shape[1], source.shape[1])),
+    shapes = (target.shape[0], source.shape[0]), (target.shape[1], source.shape[1])
+    pairs = [
+        sparse.csr_array((share, (new, old)), shape=shape)
+        for (new, old, share), shape in zip((y, x), shapes, strict=True)
+    ]
+    if not counts:
+        return AxisShares(*pairs)
+    old = [
+        sparse.csr_array((share * _size(b, lat)[new] / _size(a, lat)[cell], (new, cell)), shape)
+        for (new, cell, share), shape, a, b, lat in (
+            (y, shapes[0], source.y_edges, target.y_edges, target.is_lonlat),
+            (x, shapes[1], source.x_edges, target.x_edges, False),
+        )
+    ]
+    return AxisShares(*pairs, *old)
+
+
+def _size(edges: np.ndarray, latitude: bool) -> np.ndarray:
+    """(N,) sizes of the cells of an axis, by sin φ for latitudes."""
+    if not latitude:
+        return np.abs(np.diff(edges))
+    half = np.radians(np.abs(np.diff(edges))) / 2
+    return np.asarray(2 * np.cos(np.radians(edges[1:] + edges[:-1]) / 2) * np.sin(half))
+
+
+def _shared_areas(source: GridLayout, target: GridLayout, counts: bool) -> SharedAreas:
+    """The new cells laid over the old ones as if they were regions, some at a time."""
+    ny, nx = target.shape
+    new, old, weight, fraction = [], [], [], []
+    for owner, boxes in _boxes(target, source):
+        shared = (
+            _over_curvilinear(boxes, target, source)
+            if isinstance(source, CurvilinearLayout)
+            else overlay(_edges_of(boxes, target, source), source)
+        )
+        whole = np.where(shared.region_weight > 0, shared.region_weight, 1.0)
+        entry = np.repeat(np.arange(shared.regions), shared.entries)
+        # A cell around a pole comes in four parts.
+        of_owner = np.bincount(owner, shared.region_weight, ny * nx)[owner]
+        whole = np.where(of_owner > 0, of_owner, whole)
+        new.append(owner[entry])
+        old.append(shared.cells[shared.index])
+        weight.append(shared.weight / whole[entry])
+        fraction.append(shared.fraction)
+    rows, number = (np.concatenate([np.zeros(0, np.int64), *a]) for a in (new, old))
+    cells, column = np.unique(number, return_inverse=True)
+    shape = (ny * nx, cells.size)
+
+    def matrix(values: list[np.ndarray]) -> sparse.csr_array:
+        flat = np.concatenate([np.zeros(0), *values])
+        return sparse.csr_array((flat, (rows, column)), shape=shape)
+
+    return SharedAreas((ny, nx), cells, matrix(weight), matrix(fraction) if counts else None)
+
+
+Boxes = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+
+
+def _boxes(target: GridLayout, source: GridLayout) -> Iterator[tuple[np.ndarray, Boxes]]:
+    """Cells as boxes (x0, y0, x1, y1), and the number of the cell that each is of.
+
+    A cell that holds a pole of a projection is cut into four at it.
+    """
+    ny, nx = target.shape
+    rows_at_once = max(1, BOXES_AT_ONCE // nx)
+    for first in range(0, ny, rows_at_once):
+        rows = np.arange(first, min(first + rows_at_once, ny))
+        owner = (rows[:, None] * nx + np.arange(nx)).ravel()
+        x0, x1 = (np.tile(e, rows.size) for e in _sorted_pairs(target.x_edges))
+        y0, y1 = (np.repeat(e[rows], nx) for e in _sorted_pairs(target.y_edges))
+        boxes = [x0, y0, x1, y1]
+        if not target.is_lonlat:
+            owner, boxes = _cut_at_poles(target, owner, boxes)
+        yield owner, (boxes[0], boxes[1], boxes[2], boxes[3])
+
+
+def _sorted_pairs(edges: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return np.minimum(edges[:-1], edges[1:]), np.maximum(edges[:-1], edges[1:])
+
+
+def _cut_at_poles(
+    target: GridLayout, owner: np.ndarray, boxes: list[np.ndarray]
+) -> tuple[np.ndarray, list[np.ndarray]]:
+    import pyproj
+
+    transformer = pyproj.Transformer.from_crs(LONLAT, target.crs, always_xy=True)
+    for latitude in (-90.0, 90.0):
+        x, y = transformer.transform(0.0, latitude)
+        other = transformer.transform(90.0, latitude)
+        if not np.isfinite([x, y, *other]).all() or np.hypot(x - other[0], y - other[1]) > 1.0:
+            continue  # the pole is no point there
+        x0, y0, x1, y1 = boxes
+        holds = np.flatnonzero((x0 < x) & (x < x1) & (y0 < y) & (y < y1))
+        for n in holds.tolist():
+            quarters = [
+                (x0[n], y0[n], x, y),
+                (x, y0[n], x1[n], y),
+                (x0[n], y, x, y1[n]),
+                (x, y, x1[n], y1[n]),
+            ]
+            boxes = [
+                np.concatenate([np.delete(a, n), [q[k] for q in quarters]])
+                for k, a in enumerate(boxes)
+            ]
+            owner = np.concatenate([np.delete(owner, n), [owner[n]] * 4])
+    return owner, boxes
+
+
+def _edges_of(boxes: Boxes, target: GridLayout, source: GridLayout) -> RegionEdges:
+    """The outlines of boxes in the system of the grid; those that have none there are empty."""
+    x0, y0, x1, y1 = boxes
+    count = x0.size
+    region = np.tile(np.arange(count), 4)
+    edges = RegionEdges(
+        np.concatenate([x0, x1, x1, x0]),
+        np.concatenate([y0, y0, y1, y1]),
+        np.concatenate([x1, x1, x0, x0]),
+        np.concatenate([y0, y1, y1, y0]),
+        region,
+        count,
     )
+    edges = _some(edges, np.argsort(region, kind="stable"))
+    if same_system(_system(target), _system(source)):
+        return edges
+    import pyproj
+
+    transformer = pyproj.Transformer.from_crs(_system(target), _system(source), always_xy=True)
+    corners = transformer.transform(edges.x0, edges.y0)
+    fine = np.isfinite(corners[0]) & np.isfinite(corners[1])
+    kept = np.bincount(edges.region, fine, count) == 4
+    edges = _some(edges, kept[edges.region])
+    tolerance = CELL_SHARE * min(source.cell_size)
+    return transformed_edges(edges, transformer.transform, tolerance, source.is_lonlat)
+
+
+def _some(edges: RegionEdges, which: np.ndarray) -> RegionEdges:
+    """Some of the edges, in an order."""
+    return RegionEdges(
+        edges.x0[which],
+        edges.y0[which],
+        edges.x1[which],
+        edges.y1[which],
+        edges.region[which],
+        edges.count,
+    )
+
+
+def _over_curvilinear(boxes: Boxes, target: GridLayout, source: CurvilinearLayout) -> Overlay:
+    """Boxes over cells that have corners of their own."""
+    geometry = shapely.box(*boxes)
+    labels = tuple(map(str, range(len(geometry))))
+    return overlay_on_grid(Regions(labels, geometry, _system(target)), source)
+
+
+def _system(layout: GridLayout) -> str:
+    plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)
+    return LONLAT if plain else layout.crs
+
+
+def _centres(target: GridLayout, source: GridLayout) -> tuple[np.ndarray, np.ndarray]:
+    """(C',) centres of the new cells in the system of the old grid, in its turn of longitude."""
+    x, y = (a.ravel() for a in np.meshgrid(target.x_centres, target.y_centres))
+    if not same_system(_system(target), _system(source)):
+        import pyproj
+
+        transformer = pyproj.Transformer.from_crs(_system(target), _system(source), always_xy=True)
+        x, y = transformer.transform(x, y)
+    if source.is_lonlat:
+        west = source.extent[0]
+        x = west + (x - west) % 360
+    return x, y
+
+
+def _holding(source: GridLayout, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """(C',) the old cell that holds each place, -1 for none."""
+    row, row_in = _position(source.y_edges, y)
+    column, column_in = _position(source.x_edges, x)
+    return np.where(row_in & column_in, row * source.shape[1] + column, -1)
+
+
+def _position(edges: np.ndarray, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The cell of an axis that holds each place, and whether any does."""
+    lines = np.sort(edges)
+    inside = (at >= lines[0]) & (at <= lines[-1])
+    place = np.clip(np.searchsorted(lines, at, side="right") - 1, 0, lines.size - 2)
+    return (lines.size - 2 - place if edges[0] > edges[-1] else place), inside
+
+
+def _nearest_curvilinear(source: CurvilinearLayout, target: GridLayout) -> np.ndarray:
+    """(C',) the old cell whose centre is nearest, -1 beyond the reach of the cells."""
+    lon, lat = _centres(target, source)
+
+    def unit(longitude: np.ndarray, latitude: np.ndarray) -> np.ndarray:
+        a, b = np.radians(longitude), np.radians(latitude)
+        return np.stack([np.cos(b) * np.cos(a), np.cos(b) * np.sin(a), np.sin(b)], axis=-1)
+
+    corners = unit(source.lon, source.lat).reshape(-1, 4, 3)
+    middle = corners.mean(axis=1)
+    middle /= np.linalg.norm(middle, axis=1, keepdims=True)
+    reach = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
+    known = np.isfinite(lon) & np.isfinite(lat)
+    out = np.full(lon.size, -1)
+    distance, cell = cKDTree(middle).query(unit(lon[known], lat[known]))
+    out[known] = np.where(distance <= reach[cell], cell, -1)
+    return out
+
+
+def _interpolated(
+    source: GridLayout, shape: tuple[int, int], x: np.ndarray, y: np.ndarray, how: str
+) -> Interpolated:
+    """Neighbours and weights along rows and columns, multiplied."""
+    turn = source.is_lonlat and abs(float(np.ptp(source.x_edges)) - 360) < 1e-6
+    columns, along = _neighbours(source.x_edges, x, how, wraps=turn)
+    rows, up = _neighbours(source.y_edges, y, how, wraps=False)
+    cells = rows[:, :, None] * source.shape[1] + columns[:, None, :]
+    weights = up[:, :, None] * along[:, None, :]
+    return Interpolated(shape, cells.reshape(x.size, -1), weights.reshape(x.size, -1))
+
+
+def _neighbours(
+    edges: np.ndarray, at: np.ndarray, how: str, *, wraps: bool
+) -> tuple[np.ndarray, np.ndarray]:
+    """The 2 or 4 cells along an axis around each place, and their weights.
+
+    Beyond the outermost centre, but inside the grid, the outermost cells stand for those that are
+    not there; outside the grid all weights are 0.
+    """
+    centres = (edges[:-1] + edges[1:]) / 2
+    order = np.argsort(centres)
+    line = centres[order]
+    if wraps:
+        line = np.concatenate([line[-2:] - 360, line, line[:2] + 360])
+        order = np.concatenate([order[-2:], order, order[:2]])
+    inside = (at >= edges.min()) & (at <= edges.max())
+    low = np.clip(np.searchsorted(line, at, side="right") - 1, 0, max(line.size - 2, 0))
+    high = np.minimum(low + 1, line.size - 1)
+    gap = line[high] - line[low]
+    share = np.clip((at - line[low]) / np.where(gap > 0, gap, 1.0), 0.0, 1.0)
+    share = np.where(np.isfinite(share), share, 0.0)
+    if how == LINEAR:
+        places, weights = [low, high], [1 - share, share]
+    else:
+        before, after = np.maximum(low - 1, 0), np.minimum(high + 1, line.size - 1)
+        places = [before, low, high, after]
+        weights = [_keys(share + 1), _keys(share), _keys(1 - share), _keys(2 - share)]
+    stacked = np.stack(weights, axis=1) * inside[:, None]
+    return order[np.stack(places, axis=1)], stacked
+
+
+def _keys(distance: np.ndarray) -> np.ndarray:
+    """The kernel of cubic convolution (Keys 1981, eq. 4) at a distance in cells, 0 to 2."""
+    d, a = np.abs(distance), CUBIC_A
+    near = (a + 2) * d**3 - (a + 3) * d**2 + 1
+    far = a * d**3 - 5 * a * d**2 + 8 * a * d - 4 * a
+    return np.asarray(np.where(d <= 1, near, far))

@@ -8,9 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.stats import norm, rankdata, t
 
-SEN, OLS = "sen", "ols"
+SEN = "sen"
+OLS = "ols"
 METHODS = (SEN, OLS)
-NONE, HAMED_RAO, PREWHITEN = "none", "hamed-rao", "prewhiten"
+NONE = "none"
+HAMED_RAO = "hamed-rao"
+PREWHITEN = "prewhiten"
 AUTOCORRELATIONS = (NONE, HAMED_RAO, PREWHITEN)
 
 LEAST_VALUES = 10

@@ -1,0 +1,190 @@
+"""The cells that a grid is brought onto, and how."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.projection import same_system
+from bavlo.core.space.regions import LONLAT
+from bavlo.core.space.regrid import AREA, LINEAR, MAJORITY, NEAREST
+from bavlo.core.values.kinds import CLASS, COUNT, NOT_TOLD, STATE, Quantity, codes_text
+from bavlo.errors import InputError, RequestError
+from bavlo.grids.join import TiledGrid
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import GridSource, where
+from bavlo.request.request import GriddingRequest
+
+POINTS_A_SIDE = 50  # of the outline by which the extent in another system is found
+MOST_CELLS = 500_000_000
+KEEPS = {
+    AREA: "means over shared areas, which keep the integral where nothing is missing",
+    MAJORITY: "the class that covers most of a cell",
+    NEAREST: "the value of the cell that holds the new centre; totals are not kept",
+    LINEAR: "between the four centres around; totals are not kept",
+    "cubic": "by cubic convolution, within the range of the neighbours; totals are not kept",
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Target:
+    """The new cells, and how values come onto them.
+
+    Parameters
+    ----------
+    counts
+        Values are counted per cell, and shared out by covered fraction.
+    """
+
+    layout: GridLayout
+    how: str
+    counts: bool
+
+    @property
+    def words(self) -> str:
+        """How it is done, and whether totals are kept."""
+        if self.counts:
+            return "area: shared out by covered fraction, which keeps the total"
+        return f"{self.how}: {KEEPS[self.how]}"
+
+
+def target_cells(request: GriddingRequest, source: GridSource, what: Quantity) -> Target | None:
+    """Where values go; None where they stay on their own cells.
+
+    To the cells of the grid that `onto` names, to those of `crs`, `cell` and `box`, or to those of
+    the finest of tiles of several sizes.
+    """
+    made = request.crs is not None or request.cell is not None or request.box is not None
+    if request.onto is not None and made:
+        raise RequestError("onto", "names cells, and so do ‹crs›, ‹cell› and ‹box›", "use one way")
+    tiles = finest_cells(source)
+    if request.onto is not None:
+        layout = open_grid((request.onto,)).layout
+    elif made:
+        layout = made_cells(request, source.layout)
+    elif tiles is not None and what.kind != CLASS:
+        layout = tiles
+    elif request.resample is not None:
+        raise RequestError("resample", "goes with other cells", "name them with ‹onto› or ‹cell›")
+    else:
+        return None
+    if what.kind == NOT_TOLD and not what.unit:
+        raise RequestError(where(source), *codes_text(source.variable))
+    how = _how(request.resample, source.layout, layout, what)
+    return Target(layout, how, what.kind == COUNT)
+
+
+def _how(asked: str | None, source: GridLayout, target: GridLayout, what: Quantity) -> str:
+    """The way that suits what the values are."""
+    if what.kind == CLASS:
+        if asked not in (None, MAJORITY, NEAREST):
+            raise RequestError(
+                "resample", f"class codes have no {asked}", "use majority or nearest"
+            )
+        return asked or MAJORITY
+    if asked == MAJORITY:
+        raise RequestError("resample", "majority is of class codes", "use area")
+    if what.kind == COUNT:
+        if asked not in (None, AREA):
+            raise RequestError(
+                "resample",
+                f"what is counted per cell has no {asked}, which loses its total",
+                "use area",
+            )
+        return AREA
+    if asked is not None:
+        return asked
+    if what.kind == STATE and not isinstance(source, CurvilinearLayout):
+        return AREA if median_area(target) >= median_area(source) * (1 - 1e-3) else LINEAR
+    return AREA
+
+
+def median_area(layout: GridLayout) -> float:
+    """Of the cells, km²; of many a regular sample."""
+    count = layout.shape[0] * layout.shape[1]
+    some = np.arange(0, count, max(1, count // 2000))
+    return float(np.median(layout.ellipsoid_areas(some)))
+
+
+def made_cells(request: GriddingRequest, source: GridLayout) -> GridLayout:
+    """Square cells of a size in a reference system, over a box that grows to whole cells."""
+    if request.cell is None:
+        raise RequestError("cell", "is needed with ‹crs› and ‹box›", "name the size of a cell")
+    crs = _system(request.crs, source)
+    system = LONLAT if crs == "lonlat" else crs
+    west, south, east, north = request.box or _extent_in(source, system)
+    size = request.cell
+    columns = np.arange(np.floor(west / size + 1e-9), np.ceil(east / size - 1e-9) + 1)
+    rows = np.arange(np.floor(south / size + 1e-9), np.ceil(north / size - 1e-9) + 1)
+    if columns.size < 2 or rows.size < 2:
+        raise RequestError("box", "holds no cell", "write it as W,S,E,N")
+    if columns.size * rows.size > MOST_CELLS:
+        raise RequestError(
+            "cell",
+            f"makes {rows.size - 1:,} × {columns.size - 1:,} cells",
+            "use a larger one; it is in the unit of ‹crs›",
+        )
+    y = rows[::-1] * size
+    if crs == "lonlat":
+        y = np.unique(np.clip(y, -90, 90))[::-1]
+    return GridLayout(columns * size, y, crs)
+
+
+def _system(asked: str | None, source: GridLayout) -> str:
+    """The reference system as layouts name it."""
+    if asked is None:
+        if isinstance(source, CurvilinearLayout):
+            return "lonlat"
+        return source.crs
+    import pyproj
+
+    try:
+        crs = pyproj.CRS.from_user_input(asked)
+    except pyproj.exceptions.CRSError as error:
+        raise RequestError("crs", f"'{asked}' is no reference system ({error})", "") from error
+    if crs.is_geographic and same_system(asked, LONLAT):
+        return "lonlat"
+    return str(crs.to_wkt())
+
+
+def _extent_in(source: GridLayout, system: str) -> tuple[float, float, float, float]:
+    """The extent of a grid in a reference system, by points along its outline and within."""
+    own = LONLAT
+    if not (source.is_lonlat or isinstance(source, CurvilinearLayout)):
+        own = source.crs
+    if same_system(own, system):
+        return source.extent
+    import pyproj
+
+    west, south, east, north = source.extent
+    x, y = (
+        a.ravel()
+        for a in np.meshgrid(
+            np.linspace(west, east, POINTS_A_SIDE), np.linspace(south, north, POINTS_A_SIDE)
+        )
+    )
+    x, y = pyproj.Transformer.from_crs(own, system, always_xy=True).transform(x, y)
+    fine = np.isfinite(x) & np.isfinite(y)
+    if not fine.any():
+        raise InputError("crs", "cannot hold the grid", "use another reference system, or ‹box›")
+    return float(x[fine].min()), float(y[fine].min()), float(x[fine].max()), float(y[fine].max())
+
+
+def finest_cells(source: GridSource) -> GridLayout | None:
+    """The cells of the finest tile over all tiles; None where all have cells of one size."""
+    if not isinstance(source, TiledGrid):
+        return None
+    finest = source.tiles[0].layout
+    axes = []
+    for whole, own in (
+        (source.layout.x_edges, finest.x_edges),
+        (source.layout.y_edges, finest.y_edges),
+    ):
+        step = float(own[-1] - own[0]) / (own.size - 1)
+        low, high = (float(end - own[0]) / step for end in (whole[0], whole[-1]))
+        first, last = np.floor(min(low, high) + 1e-4), np.ceil(max(low, high) - 1e-4)
+        axes.append(own[0] + step * np.arange(first, last + 1))
+    made = GridLayout(axes[0], axes[1], finest.crs)
+    return None if made.same_cells(source.layout) else made

@@ -46,8 +46,10 @@ def test_classes_rise_and_hold_all_values(values, how, about_zero):
     spread = max(values) - min(values) or 1
     assert limits[0] <= min(values) + 1e-6 * spread
     assert limits[-1] >= max(values) - 1e-6 * spread
-    if about_zero and how == "equal" and max(values) > min(values):
+    if about_zero and how == "equal" and min(values) < 0 < max(values):
         assert limits[0] == pytest.approx(-limits[-1])
+    elif about_zero and how == "equal" and max(values) > min(values):
+        assert limits[0] <= 1e-6 * spread or limits[-1] >= -1e-6 * spread  # from zero on
 
 
 def test_limits_that_are_given_are_kept_and_what_lies_beyond_has_classes_of_its_own():

@@ -13,7 +13,16 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.stats.normals import NORMAL, Base, YearlyPeriods, normals, of_whole_years
+from bavlo.core.stats.normals import (
+    NORMAL,
+    TREND,
+    VALUE,
+    Base,
+    YearlyPeriods,
+    normals,
+    of_whole_years,
+)
+from bavlo.core.stats.trends import trends
 from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
@@ -29,7 +38,7 @@ from bavlo.plan.reading import BlockReader, rechunked_source
 from bavlo.plan.wording import counted, some_of
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import Request, TrendRequest
 
 BRICK_VALUES = 2**22  # periods × cells that normals are made of at once
 KEPT_SHARE = 0.25  # of `memory` that values may take before they go to a scratch file
@@ -63,6 +72,12 @@ class GridResult:
             executor(run, grid_needs(plan), self.report.progress, self.report.note) as engine,
         ):
             fields = period_fields(plan, BlockReader(source, plan.cells), engine)
+            if plan.request.gridding.product == TREND:
+                for n, slope, p_value in trend_fields(plan, fields, engine, self.report):
+                    if not _put(plan, writers, n, slope):
+                        empty.append(plan.written.labels[n])
+                    _put(plan, writers, n, p_value, beside=True)
+                return _summary(plan, empty)
             if plan.base is not None:
                 fields = fields_against_normals(plan, plan.base, fields, engine, self.report)
             for n, values in fields:
@@ -96,9 +111,10 @@ def grid_needs(plan: GridPlan) -> Needs:
     units = plan_units(assignment, cells)
     steps = max((unit.last - unit.first for unit in units), default=0)
     kept = cells * 8.0 * KEPT_PER_CELL
-    if plan.base is not None:
+    by_bricks = plan.request.gridding.product != VALUE
+    if by_bricks:
         kept += min(KEPT_SHARE * plan.request.run.memory, cells * periods * 8.0)
-    brick = min(BRICK_VALUES, cells * periods) if plan.base is not None else 0
+    brick = min(BRICK_VALUES, cells * periods) if by_bricks else 0
     return Needs(max(steps * cells, brick) * 8.0 * COPIES_OF_CELLS, kept)
 
 
@@ -183,13 +199,68 @@ def fields_against_normals(
             yield n, np.asarray(out[p])
 
 
-def _put(plan: GridPlan, writers: Sequence[GridWriter], period: int, values: np.ndarray) -> bool:
+@dataclass(frozen=True, eq=False)
+class TrendWork:
+    """Trends of cells by period of the year, from the values of all periods."""
+
+    bricks: tuple[slice, ...]
+    periods: YearlyPeriods
+    written: tuple[str, ...]
+    asked: TrendRequest
+
+    def compute(self, number: int, values: Mapping[str, np.ndarray]) -> np.ndarray:
+        """(2, W, b) slopes a decade and p values of the written periods of the year."""
+        value = np.asarray(values["value"])
+        years = np.arange(self.periods.year.min(), self.periods.year.max() + 1)
+        kinds = np.array(self.periods.cycle, object)
+        out = np.full((2, len(self.written), value.shape[1]), np.nan)
+        for n, kind in enumerate(self.written):
+            like = kinds == kind
+            block = np.full((years.size, value.shape[1]), np.nan)
+            block[self.periods.year[like] - years[0]] = value[like]
+            found = trends(
+                block, years, self.asked.method, self.asked.autocorrelation, self.asked.confidence
+            )
+            out[0, n], out[1, n] = found.slope, found.p_value
+        return out
+
+
+def trend_fields(
+    plan: GridPlan, fields: Iterator[tuple[int, np.ndarray]], engine: Executor, report: Reporter
+) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
+    """All values first, then trends by bricks of cells: number, slopes and p values (C,)."""
+    cells, count = plan.cells.cells.size, len(plan.periods)
+    with _kept((count, cells), plan.request, report) as values:
+        for n, row in fields:
+            values[n] = row
+        work = TrendWork(
+            tuple(bricks_of(cells, count, BRICK_VALUES)),
+            plan.yearly,
+            plan.written.labels,
+            plan.request.trends,
+        )
+        out = np.empty((2, len(plan.written), cells))
+        results = engine.by_bricks(ArrayRecords({"value": values}), work)
+        for part, found in zip(work.bricks, results, strict=True):
+            out[:, :, part] = found
+        for n in range(len(plan.written)):
+            yield n, out[0, n], out[1, n]
+
+
+def _put(
+    plan: GridPlan,
+    writers: Sequence[GridWriter],
+    period: int,
+    values: np.ndarray,
+    *,
+    beside: bool = False,
+) -> bool:
     """Write one period everywhere; whether it has any value."""
     field = values.reshape(plan.layout.shape)
     if plan.onto is not None:
         field = plan.onto.apply(field, plan.request.measuring.least_area)
     for writer in writers:
-        writer.put(period, field)
+        writer.put(period, field, beside=beside)
     return not np.isnan(field).all()
 
 

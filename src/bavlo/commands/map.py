@@ -17,6 +17,7 @@ from bavlo.core.values.kinds import Variable, quantity
 from bavlo.errors import InputError, RequestError
 from bavlo.figures.maps import GridWindow, MapContent
 from bavlo.figures.style import class_colour
+from bavlo.figures.trends import is_significant
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
 from bavlo.plan.inspection import inspected
@@ -74,7 +75,19 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
         beneath,
         crs == LONLAT,
         shown_column is not None and shown_column.about_zero,
+        hatched=_in_doubt(table, rows, chosen),
+        hatched_means="not significant",
+        mark=request.figure.mark,
     )
+
+
+def _in_doubt(table: Table, rows: np.ndarray, chosen: Sequence[int]) -> np.ndarray | None:
+    """(P, R) bool trends that are not significant; None of any other table."""
+    if table.name != "trends":
+        return None
+    shape = (table.axes["region"], table.axes["period"])
+    doubt = ~is_significant(table).reshape(shape)
+    return np.asarray(np.where(rows >= 0, doubt[rows][:, chosen].T, False))
 
 
 def _picked(request: Request) -> Table:
@@ -190,7 +203,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     if request.figure.title is None and len(panels) == 1 and panels[0]:
         title += f": {panels[0]}"
     about_zero = variable.difference or any(
-        word in f"{variable.name} {variable.long_name}" for word in ("anomaly", "score")
+        word in f"{variable.name} {variable.long_name}" for word in ("anomaly", "score", "trend")
     )
     return MapContent(
         title,
@@ -204,6 +217,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         crs == LONLAT,
         about_zero,
         _categories(variable),
+        mark=request.figure.mark,
     )
 
 
@@ -223,6 +237,8 @@ def _labels(source: GridSource) -> list[str]:
     if time is None:
         return [""]
     days = iso_days(time.start, time.calendar)
+    if is_climatology(source) and len(time) == 1:
+        return [""]
     if is_climatology(source):
         return [day[5:7] if len(days) == 12 else day[5:] for day in days]
     if len(time) == 1 and not isinstance(time.length, str) and time.length > DAY:

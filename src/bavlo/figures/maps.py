@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
 CLASSES = 6
 LEGEND = 0.17  # of the width
+CROSSED = "..."  # over shapes whose value is in doubt
 MOST_PANELS = 36
 BORDER, COAST = "#ffffff", "#5b646b"
 STEPS = (1, 2, 2.5, 5, 10)  # round numbers for class limits
@@ -76,6 +77,10 @@ class MapContent:
         Whether values are anomalies.
     categories
         Code, name and colour of each class, where cells hold class codes.
+    hatched : (P, R) bool or None
+        Shapes that are hatched over their colour, and what that means in the legend.
+    mark
+        `max` or `min`: the place of that value is marked.
     """
 
     title: str
@@ -89,6 +94,9 @@ class MapContent:
     lonlat: bool
     about_zero: bool
     categories: tuple[tuple[int, str, str], ...] = ()
+    hatched: np.ndarray | None = None
+    hatched_means: str = ""
+    mark: str | None = None
 
 
 def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
@@ -101,7 +109,7 @@ def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarra
     how
         quantile, equal, or limits with commas between them.
     about_zero
-        Equal classes lie as far below as above zero.
+        Equal classes lie as far below as above zero, where there are values on both sides.
     """
     known = values[np.isfinite(values)]
     if not known.size:
@@ -114,9 +122,11 @@ def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarra
     if how == "quantile":
         limits = np.unique(np.quantile(known, np.linspace(0, 1, CLASSES + 1)))
         return _rounded(limits) if limits.size > 1 else np.array([low, high])
-    if about_zero:
+    if about_zero and low < 0 < high:
         high = max(abs(low), abs(high))
         low = -high
+    elif about_zero:
+        low, high = min(low, 0.0), max(high, 0.0)
     step = _round_step((high - low) / (CLASSES + 2))
     return np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step
 
@@ -187,6 +197,8 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
             if count > 1:
                 axes.set_title(shortened(content.panels[n], 108 // columns), fontsize=10)
             _fill(axes, content, n, limits, colours)
+            if content.mark is not None:
+                _mark(axes, content, n)
             if count <= 2 and content.shapes is not None:
                 left_out = _name(axes, content)
         caption = content.caption
@@ -305,9 +317,59 @@ def _fill(
     axes.add_collection(
         PathCollection(paths, facecolor=face, edgecolor=COAST, linewidth=0.6, alpha=see_through)
     )
+    if content.hatched is not None:
+        over = content.hatched[panel] & known
+        crossed = [path for path, ok in zip(paths, over, strict=True) if ok]
+        axes.add_collection(
+            PathCollection(crossed, facecolor="none", edgecolor=COAST, hatch=CROSSED, linewidth=0.6)
+        )
     gaps = [path for path, ok in zip(paths, known, strict=True) if not ok]
     axes.add_collection(
         PathCollection(gaps, facecolor="none", edgecolor=HATCH, hatch="////", linewidth=0.6)
+    )
+
+
+def marked_place(content: MapContent, panel: int) -> tuple[float, float, float] | None:
+    """Where the highest or lowest value of a panel is, x and y, and the value itself."""
+    find = np.nanargmax if content.mark == "max" else np.nanargmin
+    if content.values is not None and content.shapes is not None:
+        values = content.values[panel]
+        if not np.isfinite(values).any():
+            return None
+        n = int(find(values))
+        x, y = shapely.get_coordinates(shapely.point_on_surface(content.shapes[n]))[0]
+        return float(x), float(y), float(values[n])
+    grid = _grid_of(content)
+    cells = grid.values[min(panel, len(grid.values) - 1)]
+    if not np.isfinite(cells).any():
+        return None
+    row, column = np.unravel_index(int(find(cells)), cells.shape)
+    x = (grid.x_edges[column] + grid.x_edges[column + 1]) / 2
+    y = (grid.y_edges[row] + grid.y_edges[row + 1]) / 2
+    return float(x), float(y), float(cells[row, column])
+
+
+def _mark(axes: Axes, content: MapContent, panel: int) -> None:
+    """A ring at the highest or lowest value, with the value beside it."""
+    from matplotlib.patheffects import withStroke
+
+    place = marked_place(content, panel)
+    if place is None:
+        return
+    x, y, value = place
+    axes.plot(x, y, "o", markersize=11, markerfacecolor="none", markeredgecolor="white", mew=3.2)
+    axes.plot(x, y, "o", markersize=11, markerfacecolor="none", markeredgecolor=INK, mew=1.6)
+    west, east = axes.get_xlim()
+    right = x < (west + east) / 2
+    axes.annotate(
+        f"{content.mark} {value:.4g} {content.unit}",
+        (x, y),
+        xytext=(10 if right else -10, 10),
+        textcoords="offset points",
+        ha="left" if right else "right",
+        fontsize=10,
+        weight="bold",
+        path_effects=[withStroke(linewidth=3, foreground="#ffffffdd")],
     )
 
 
@@ -410,6 +472,16 @@ def _legend(
     if content.values is not None and np.isnan(coloured).any():
         patches.append(
             Patch(facecolor=MISSING, edgecolor=HATCH, hatch="////", linewidth=0, label="no value")
+        )
+    if content.hatched is not None and content.hatched.any():
+        patches.append(
+            Patch(
+                facecolor="white",
+                edgecolor=COAST,
+                hatch=CROSSED,
+                linewidth=0.6,
+                label=content.hatched_means,
+            )
         )
     figure.legend(
         handles=patches,

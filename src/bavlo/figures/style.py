@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -44,6 +45,7 @@ WET = ("#f3f6ee", "#bfdccf", "#7fbbbd", "#4191a8", "#1d628a", "#173a63")
 WARM = ("#2f5f8f", "#86b3cc", "#e9ecdf", "#ecc078", "#d1603d", "#8a2339")
 DRY_TO_WET = ("#8a4b1f", "#c98a4b", "#ecd9bd", "#f4f4f1", "#b9d8e2", "#5a9dbd", "#1f5f86")
 MISSING, HATCH = "#eceeef", "#9aa3aa"  # where there is no data
+A_DECADE = r" per decade$|/\(10 years\)$"  # after the unit of what a trend is of
 TEMPERATURES = ("degC", "K", "degF", "celsius", "kelvin")
 
 SETTINGS: dict[Any, Any] = {
@@ -79,7 +81,7 @@ def colour_scale(name: str, colours: Sequence[str]) -> Any:
 
 def scale_for(unit: str, *, about_zero: bool) -> Any:
     """The colour scale for values in a unit: anomalies differ by whether warm or wet is above."""
-    warm = unit in TEMPERATURES
+    warm = re.sub(A_DECADE, "", unit) in TEMPERATURES
     if about_zero:
         return colour_scale("anomaly", DRY_TO_WET[::-1] if warm else DRY_TO_WET)
     return colour_scale("value", WARM if warm else WET)

@@ -362,7 +362,7 @@ def _variable(path: Path, data: Any) -> Variable:
         name = "".join(c if c.isalpha() else " " for c in stem).split()[:1] or ["band"]
         name = name[0]
     unit = next((u for u in data.units if u), None) or tags.get("units") or ""
-    names, colours = _categories(path), _colours(data)
+    names, colours = _categories(path) or _flags(tags), _colours(data)
     evidence = "category names" if names else "colour table" if colours else ""
     return Variable(
         str(name),
@@ -376,6 +376,19 @@ def _variable(path: Path, data: Any) -> Variable:
         kind_evidence=evidence,
         colours=colours,
     )
+
+
+def _flags(tags: dict[str, Any]) -> tuple[tuple[int, str], ...]:
+    """Names of class codes in the tags that Bavlo writes, as CF has them."""
+    values, names = (str(tags.get(f"flag_{n}", "")).split() for n in ("values", "meanings"))
+    if not values or len(values) != len(names):
+        return ()
+    with contextlib.suppress(ValueError):
+        codes = [int(value) for value in values]
+        return tuple(
+            (code, name.replace("_", " ")) for code, name in zip(codes, names, strict=True)
+        )
+    return ()
 
 
 def _colours(data: Any) -> tuple[tuple[int, str], ...]:

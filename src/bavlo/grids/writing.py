@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,9 @@ from bavlo.grids.netcdf import LOCK
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
 ENDINGS = (*NETCDF, *TIFF)
 BLOCK = 256  # pixels of a tile
+CLASS_FILL = -(2**31)  # where there is no class
+NO_COLOUR = "#000000"  # of codes that a table of colours leaves open
+BYTE_FILL = 255  # the same where codes fit in a byte
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +46,12 @@ class GridOutput:
         Further ones of the file.
     difference
         A difference of temperatures (CF-1.11 `units_metadata`).
+    flags, colours
+        Names and colours of class codes, where the values are such.
+    is_class
+        Whether they are.
+    beside
+        A second variable on the same cells and periods: name, long name and unit.
     """
 
     name: str
@@ -57,6 +66,10 @@ class GridOutput:
     climatology: bool
     attributes: Mapping[str, str]
     difference: bool = False
+    flags: tuple[tuple[int, str], ...] = ()
+    colours: tuple[tuple[int, str], ...] = ()
+    is_class: bool = False
+    beside: tuple[str, str, str] | None = None
 
     @property
     def is_static(self) -> bool:
@@ -67,8 +80,14 @@ class GridOutput:
 class GridWriter:
     """Takes the values of one period after the other, (ny, nx) each."""
 
-    def put(self, period: int, values: np.ndarray) -> None:
-        """Write the values of a period, NaN where there is no data."""
+    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
+        """Write the values of a period, NaN where there is no data.
+
+        Parameters
+        ----------
+        beside
+            Of the second variable.
+        """
         raise NotImplementedError
 
 
@@ -93,13 +112,21 @@ def grid_writer(path: Path, kind: str, output: GridOutput) -> Iterator[GridWrite
 
 
 class _NetCDF(GridWriter):
-    def __init__(self, variable: Any) -> None:
-        self.variable = variable
+    def __init__(self, variables: Sequence[Any], fill: float) -> None:
+        self.variables, self.fill = variables, fill
 
-    def put(self, period: int, values: np.ndarray) -> None:
+    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
+        variable = self.variables[beside]
         with LOCK:
-            key = period if self.variable.ndim == 3 else slice(None)
-            self.variable[key] = values.astype(np.float32)
+            key = period if variable.ndim == 3 else slice(None)
+            variable[key] = stored(values, variable.dtype, self.fill)
+
+
+def stored(values: np.ndarray, dtype: np.dtype, fill: float) -> np.ndarray:
+    """Values as they are stored: whole numbers with a fill value, or floats with NaN."""
+    if np.dtype(dtype).kind == "f":
+        return np.asarray(values.astype(dtype))
+    return np.asarray(np.where(np.isnan(values), fill, values).astype(dtype))
 
 
 @contextlib.contextmanager
@@ -110,15 +137,15 @@ def _netcdf(path: Path, output: GridOutput) -> Iterator[GridWriter]:
         data = netCDF4.Dataset(path, "w")
     try:
         with LOCK:
-            variable = _prepared(data, output)
-        yield _NetCDF(variable)
+            variables = _prepared(data, output)
+        yield _NetCDF(variables, CLASS_FILL)
     finally:
         with LOCK:
             data.close()
 
 
-def _prepared(data: Any, output: GridOutput) -> Any:
-    """The variable to be filled, with coordinates and attributes around it."""
+def _prepared(data: Any, output: GridOutput) -> list[Any]:
+    """The variables to be filled, with coordinates and attributes around them."""
     data.Conventions = "CF-1.11"
     for name, text in output.attributes.items():
         data.setncattr(name, text)
@@ -128,25 +155,45 @@ def _prepared(data: Any, output: GridOutput) -> Any:
     names, mapping = _axes(data, output.layout)
     ny, nx = output.layout.shape
     times, steps = (("time",), (1,)) if not output.is_static else ((), ())
-    variable = data.createVariable(
-        output.name,
-        "f4",
-        (*times, *names),
-        zlib=True,
-        shuffle=True,
-        complevel=4,
-        fill_value=np.float32(np.nan),
-        chunksizes=(*steps, min(ny, 512), min(nx, 512)),
-    )
-    variable.long_name = output.long_name
-    variable.units = output.unit or "1"
-    if output.cell_methods:
-        variable.cell_methods = output.cell_methods
-    if output.difference:
-        variable.units_metadata = "temperature: difference"
-    if mapping:
-        variable.grid_mapping = mapping
-    return variable
+    named = [(output.name, output.long_name, output.unit)]
+    named += [output.beside] if output.beside is not None else []
+    variables = []
+    for name, long_name, unit in named:
+        variable = data.createVariable(
+            name,
+            "i4" if output.is_class else "f4",
+            (*times, *names),
+            zlib=True,
+            shuffle=True,
+            complevel=4,
+            fill_value=np.int32(CLASS_FILL) if output.is_class else np.float32(np.nan),
+            chunksizes=(*steps, min(ny, 512), min(nx, 512)),
+        )
+        variable.long_name = long_name
+        if output.is_class:
+            variable.setncatts(_flag_attributes(output.flags))
+        else:
+            variable.units = unit or "1"
+        if output.cell_methods:
+            variable.cell_methods = output.cell_methods
+        if output.difference:
+            variable.units_metadata = "temperature: difference"
+        if mapping:
+            variable.grid_mapping = mapping
+        variables.append(variable)
+    if output.beside is not None:
+        variables[0].ancillary_variables = output.beside[0]
+    return variables
+
+
+def _flag_attributes(flags: tuple[tuple[int, str], ...]) -> dict[str, Any]:
+    """Names of class codes as CF has them (section 3.5), blanks as underscores."""
+    if not flags:
+        return {}
+    return {
+        "flag_values": np.array([code for code, _ in flags], np.int32),
+        "flag_meanings": " ".join(name.replace(" ", "_") for _, name in flags),
+    }
 
 
 def _time(data: Any, output: GridOutput) -> None:
@@ -204,12 +251,42 @@ def _axes(data: Any, layout: GridLayout) -> tuple[tuple[str, str], str]:
     return (axes[0][0], axes[1][0]), mapping
 
 
-class _Tiff(GridWriter):
-    def __init__(self, data: Any, turn: tuple[slice, slice]) -> None:
-        self.data, self.turn = data, turn
+def _band_type(output: GridOutput) -> tuple[str, float, str]:
+    """Type of the bands, what stands for no data, and how overviews are made."""
+    if not output.is_class:
+        return "float32", np.nan, "average"
+    codes = [code for code, _ in output.flags]
+    codes = codes or [code for code, colour in output.colours if colour != NO_COLOUR]
+    if codes and min(codes) >= 0 and max(codes) < BYTE_FILL:
+        return "uint8", BYTE_FILL, "mode"
+    return "int32", CLASS_FILL, "mode"
 
-    def put(self, period: int, values: np.ndarray) -> None:
-        self.data.write(values[self.turn].astype(np.float32), period + 1)
+
+def _name_classes(data: Any, output: GridOutput, dtype: str) -> None:
+    """Names and colours of class codes, where there are any."""
+    if output.flags:
+        tags = _flag_attributes(output.flags)
+        data.update_tags(
+            flag_values=" ".join(map(str, tags["flag_values"].tolist())),
+            flag_meanings=tags["flag_meanings"],
+        )
+    if output.colours and dtype == "uint8":
+        rgb = {
+            code: tuple(int(text[n : n + 2], 16) for n in (1, 3, 5))
+            for code, text in output.colours
+            if code < BYTE_FILL
+        }
+        data.write_colormap(1, rgb)
+
+
+class _Tiff(GridWriter):
+    def __init__(self, data: Any, turn: tuple[slice, slice], periods: int) -> None:
+        self.data, self.turn, self.periods = data, turn, periods
+
+    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
+        dtype, fill = np.dtype(self.data.dtypes[0]), self.data.nodata
+        band = period + 1 + self.periods * beside
+        self.data.write(stored(values[self.turn], dtype, fill), band)
 
 
 @contextlib.contextmanager
@@ -233,6 +310,8 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
         west, north, float(np.ptp(x)) / nx, float(np.ptp(y)) / ny
     )
     draft = path.with_name(path.name + ".bands.tif")
+    dtype, fill, overviews = _band_type(output)
+    labels = [*output.labels, *(output.labels if output.beside is not None else ())]
     size: dict[str, Any] = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK}
     try:
         with rasterio.open(
@@ -241,13 +320,13 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             driver="GTiff",
             width=nx,
             height=ny,
-            count=len(output.labels),
-            dtype="float32",
-            nodata=np.nan,
+            count=len(labels),
+            dtype=dtype,
+            nodata=fill,
             crs="OGC:CRS84" if output.layout.is_lonlat else output.layout.crs,
             transform=transform,
             compress="deflate",
-            predictor=3,
+            predictor=2 if output.is_class else 3,
             interleave="band",
             bigtiff="if_safer",
             **(size if min(ny, nx) >= BLOCK else {}),
@@ -269,10 +348,24 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
                 data.set_band_description(n + 1, label)
                 dates = {} if output.is_static else {"start": first, "end": last}
                 data.update_tags(n + 1, **tags, **dates)
-            data.units = [output.unit] * len(output.labels)
-            yield _Tiff(data, (north_up, eastward))
+            units = [output.unit] * len(output.labels)
+            if output.beside is not None:
+                name, long_name, unit = output.beside
+                for n, label in enumerate(output.labels, len(output.labels) + 1):
+                    data.set_band_description(n, f"{name} {label}")
+                    data.update_tags(n, long_name=long_name, units=unit)
+                units += [unit] * len(output.labels)
+            data.units = units
+            _name_classes(data, output, dtype)
+            yield _Tiff(data, (north_up, eastward), len(output.labels))
         rasterio.shutil.copy(
-            draft, path, driver="COG", compress="deflate", predictor="yes", blocksize=BLOCK
+            draft,
+            path,
+            driver="COG",
+            compress="deflate",
+            predictor="yes",
+            blocksize=BLOCK,
+            overview_resampling=overviews,
         )
     finally:
         draft.unlink(missing_ok=True)

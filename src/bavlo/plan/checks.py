@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from bavlo.core.stats.measures import SHARES, Measure
@@ -63,6 +65,22 @@ def check_complete(request: TimeRequest, time: TimeAxis) -> None:
         )
     if request.least_share != 1.0:
         raise RequestError("complete", "and ‹min_steps› are two rules for one thing", "use one")
+
+
+def check_place(request: Request, measures: Sequence[Measure]) -> None:
+    """Only the lowest and highest cell of a period's values has a place."""
+    asked = request.measuring
+    if not asked.place:
+        return
+    odd = [m.name for m in measures if m.name not in ("min", "max")]
+    if odd:
+        raise RequestError("place", f"is of min and max, not of {odd[0]}", "choose ‹measure max›")
+    if asked.order == "region":
+        raise RequestError(
+            "place", "is not of values that are measured step by step", "use ‹order cell›"
+        )
+    if max(request.time.window) > 1 or request.time.combine.running:
+        raise RequestError("place", "is not of windows and running values", "leave one out")
 
 
 def check_moving(request: Request, measures: tuple[Measure, ...]) -> None:

@@ -16,6 +16,7 @@ from bavlo.core.stats.normals import (
     NORMAL,
     PERCENT,
     SCORE,
+    TREND,
     VALUE,
     Base,
     YearlyPeriods,
@@ -141,7 +142,7 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     time = source.time or STATIC
     combine = choose_combine(request.time, what, source)
     check_percent(product, combine, what)
-    wanted = request.time if product == VALUE else request.whole_record().time
+    wanted = request.time if product in (VALUE, TREND) else request.whole_record().time
     periods = choose_periods(wanted, source.time, where(source))
     check_complete(request.time, time)
     check_unit(request.measuring.unit, what, combine)
@@ -158,7 +159,10 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         onto, inside = Onto(new, how, inside_new, target.words), None
     yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
-    if product != VALUE:
+    if product == TREND:
+        span = Base(int(yearly.year.min()), int(yearly.year.max()))
+        written = periods_of_the_year(periods.axis, yearly.year, span)
+    elif product != VALUE:
         base = choose_base(request.climate.base, yearly.year)
         reported = reported_periods(request.time, periods.axis)
         written = periods.axis.take(reported)
@@ -278,10 +282,14 @@ def grid_output(plan: GridPlan) -> GridOutput:
             ANOMALY: f"{long_name}, anomaly against {base}",
             PERCENT: f"{long_name}, percent of the normal of {base}",
             SCORE: f"{long_name}, anomaly in standard deviations of {base}",
+            TREND: f"{long_name}, trend a decade",
         }[product]
-        unit = {PERCENT: "%", SCORE: "1"}.get(product, unit)
+        a_decade = f"{unit or '1'}/(10 years)"  # as UDUNITS has it
+        unit = {PERCENT: "%", SCORE: "1", TREND: a_decade}.get(product, unit)
     if product == NORMAL:
         methods = f"time: {way} within years time: mean over years"
+    if product == TREND:
+        methods = f"time: {way} within years"
     layout = plan.layout if plan.onto is None else plan.onto.layout
     attributes = {"title": long_name, "source": f"made by Bavlo from {where(plan.source)}"}
     if base is not None:
@@ -296,10 +304,21 @@ def grid_output(plan: GridPlan) -> GridOutput:
         plan.written.start,
         plan.written.end,
         plan.written.calendar,
-        product == NORMAL,
+        product in (NORMAL, TREND),
         attributes,
         difference,
+        variable.flags if plan.what.kind == CLASS else (),
+        variable.colours if plan.what.kind == CLASS else (),
+        plan.what.kind == CLASS,
+        _beside(plan),
     )
+
+
+def _beside(plan: GridPlan) -> tuple[str, str, str] | None:
+    """The second variable: of trends how likely they are without any."""
+    if plan.request.gridding.product != TREND:
+        return None
+    return "p_value", "p value of no trend (Mann-Kendall)", "1"
 
 
 def against_normal(

@@ -15,7 +15,7 @@ from bavlo.errors import InputError, RequestError
 from bavlo.grids.source import GridSource
 from bavlo.plan.wording import extent_text, outside_notes, some_of
 from bavlo.regions.cache import cached
-from bavlo.regions.read import RegionFile, read_regions
+from bavlo.regions.read import RegionFile, points_as_regions, read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest
 
@@ -31,6 +31,10 @@ def overlay_of(regions: Regions | Zones, layout: GridLayout, at_points: str) -> 
 
 def open_regions(request: RegionRequest, report: Reporter) -> RegionFile:
     """The regions of a request; what was repaired is reported."""
+    if request.at and request.regions is not None:
+        raise RequestError("at", "names points, and so does ‹regions›", "use one of them")
+    if request.at:
+        return points_as_regions(request.at)
     if request.regions is None:
         raise RequestError("regions", "no regions were given", "name a file of regions")
     found = read_regions(request.regions, request.reading)

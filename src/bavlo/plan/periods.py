@@ -202,4 +202,5 @@ def rules_of(request: Request, combine: str, what: Quantity, *, any_area: bool =
         0.0 if any_area else request.measuring.least_area,
         None if asked is None else Degrees(asked, what.unit),
         WMO_MISSING if wmo else None,
+        request.measuring.place,
     )

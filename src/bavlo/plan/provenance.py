@@ -17,7 +17,7 @@ from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
 from bavlo.grids.urls import first_bytes, information, url_of
 from bavlo.plan.series import SeriesPlan
-from bavlo.regions.read import RegionFile
+from bavlo.regions.read import NO_FILE, RegionFile
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -119,6 +119,8 @@ def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict
 
 def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str, Any]:
     """The file of some regions, with the fingerprint of their names and a digest of outlines."""
+    if regions.path == NO_FILE:
+        return {"places": list(regions.regions.labels)}
     names = _fingerprint(*regions.regions.labels)
     found = _input(regions.path, names, checksum=checksum)
     if isinstance(regions.regions, Regions):

@@ -19,6 +19,7 @@ from bavlo.plan.checks import (
     check_complete,
     check_measures,
     check_moving,
+    check_place,
     check_unit,
 )
 from bavlo.plan.grids import open_source
@@ -163,6 +164,7 @@ def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
     combine = choose_combine(request.time, what, source)
     check_measures(measures, what, combine, source)
     check_moving(request, measures)
+    check_place(request, measures)
     check_complete(request.time, time)
     periods = choose_periods(request.time, source.time, where(source))
     check_unit(request.measuring.unit, what, combine)

@@ -33,6 +33,8 @@ class SeriesArrays:
     start : (P,) int64
         Microseconds since 1970: start of the time that each value covers; differs from the
         period's start with windows and running values.
+    place : (R, P, M) int64 or None
+        Number of the used cell that holds each value, -1 for none; None where nobody asks.
     value_range
         Lowest and highest value of all cells.
     has_data : (C,) bool or None
@@ -48,6 +50,9 @@ class SeriesArrays:
         self.area_valid = np.full(shape, np.nan)
         self.steps = np.zeros(shape[:2])
         self.start = plan.periods.start
+        self.place: np.ndarray | None = None
+        if plan.request.measuring.place:
+            self.place = np.full(shape, -1)
         self.value_range = ValueRange()
         self.has_data: np.ndarray | None = None
         self.never_valid = np.zeros(shape[0])
@@ -67,6 +72,8 @@ class SeriesArrays:
                 self.value[:, rows, group.positions] = each.value.transpose(1, 0, 2)
                 self.area_valid[:, rows, group.positions] = each.area_valid.T[:, :, None]
                 self.steps[:, rows] = each.steps.T
+                if self.place is not None and each.place is not None:
+                    self.place[:, rows, group.positions] = each.place.transpose(1, 0, 2)
 
 
 def drop_partial_sums(plan: SeriesPlan, values: SeriesArrays) -> None:
@@ -149,6 +156,7 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
         units.append(unit)
 
     starts, ends = replace(plan.periods, start=values.start).bounds_text()
+    x, y = _places(plan, values)
     return SERIES.table(
         {
             "region": plan.labels,
@@ -168,8 +176,19 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
             "weight": plan.weights.name,
             "level": plan.source.variable.level or None,
+            "x": x,
+            "y": y,
         }
     )
+
+
+def _places(plan: SeriesPlan, values: SeriesArrays) -> tuple[np.ndarray | None, np.ndarray | None]:
+    """(R, P, M) longitudes and latitudes of the cells that hold the values, where asked for."""
+    if values.place is None:
+        return None, None
+    lon, lat = plan.source.layout.places(plan.overlay.cells)
+    none = (values.place < 0) | np.isnan(values.value)
+    return tuple(np.where(none, np.nan, a[values.place]) for a in (lon, lat))  # type: ignore[return-value]
 
 
 def _combine_text(plan: SeriesPlan) -> str:

@@ -55,6 +55,9 @@ class RegionFile:
     fields: Mapping[str, np.ndarray] = field(default_factory=dict)
 
 
+NO_FILE = Path("--at")  # of points that were given by their coordinates
+
+
 @dataclass(frozen=True)
 class RegionOptions:
     """What a user says about a region file.
@@ -128,6 +131,13 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
         geometry = np.array([shapely.union_all(geometry[n]) for n in groups.values()], object)
     notes = tuple(f"{path.name}: {note}" for note in features.notes)
     return RegionFile(path, Regions(tuple(labels), geometry, crs), label, repairs, notes, fields)
+
+
+def points_as_regions(places: Sequence[tuple[float, float]]) -> RegionFile:
+    """Points that were given by their longitudes and latitudes, named by them."""
+    labels = tuple(f"{lon:g},{lat:g}" for lon, lat in places)
+    geometry = np.asarray(shapely.points(np.array(places)), object)
+    return RegionFile(NO_FILE, Regions(labels, geometry, LONLAT), "place", (), (), {})
 
 
 def _system(path: Path, features: Features, given: str | None) -> str:

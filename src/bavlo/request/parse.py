@@ -148,6 +148,11 @@ def columns(given: str | Sequence[str], field: str = "columns") -> tuple[tuple[s
     return tuple(found)
 
 
+def places(texts: Sequence[str], field: str) -> tuple[tuple[float, float], ...]:
+    """Longitudes and latitudes of points."""
+    return tuple(dict.fromkeys(place(text, field) for text in texts))
+
+
 def cell_size(text: str, field: str) -> float:
     """The size of a cell."""
     size = number(text, field)

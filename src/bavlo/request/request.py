@@ -65,9 +65,16 @@ class GridRequest:
 
 @dataclass(frozen=True)
 class RegionRequest:
-    """Which regions, and how their file is read."""
+    """Which regions, and how their file is read.
+
+    Parameters
+    ----------
+    at
+        Longitudes and latitudes of points instead of a file.
+    """
 
     regions: Path | None
+    at: tuple[tuple[float, float], ...]
     reading: RegionOptions
 
 
@@ -102,13 +109,20 @@ class TimeRequest:
 
 @dataclass(frozen=True)
 class MeasureRequest:
-    """How cells become one number for each region."""
+    """How cells become one number for each region.
+
+    Parameters
+    ----------
+    place
+        Also tell where the cell is that holds a lowest or highest value.
+    """
 
     measure: tuple[str, ...]
     order: str | None
     weight: Path | None
     weight_kind: str | None
     at_points: str
+    place: bool
     min_area: float | None
     unit: str | None
 
@@ -221,6 +235,7 @@ class FigureRequest:
     pick: tuple[tuple[str, str], ...]
     classes: str
     beneath: Path | None
+    mark: str | None
     title: str | None
 
 

@@ -359,6 +359,8 @@ SERIES = TableSchema(
         calendar - text +optional
         weight - text +optional
         level - text +optional
+        x rpm number degrees_east +optional
+        y rpm number degrees_north +optional
         every - text +optional
         """,
     ),

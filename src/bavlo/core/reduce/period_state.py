@@ -27,6 +27,8 @@ class Rules:
         Degrees above or below a threshold that are combined instead of the values themselves.
     most_missing
         Instead of `min_steps`: days of a period that may be missing, and days in a row.
+    place
+        Also tell the cell that holds each lowest or highest value.
     """
 
     combine: str
@@ -34,6 +36,7 @@ class Rules:
     min_area: float = 0.5
     degrees: Degrees | None = None
     most_missing: tuple[float, float] | None = None
+    place: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -303,12 +306,15 @@ class PeriodValues:
         NaN where there is no value.
     area_valid, steps : (P, R) float64
         Share of the area behind the value, and steps that count.
+    place : (P, R, M) int64 or None
+        Number of the used cell that holds the value, -1 for none; None where nobody asks.
     """
 
     first: int
     value: np.ndarray
     area_valid: np.ndarray
     steps: np.ndarray
+    place: np.ndarray | None = None
 
 
 @dataclass(frozen=True, eq=False)

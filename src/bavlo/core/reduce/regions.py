@@ -219,4 +219,7 @@ class CellFirst(RegionReducer):
         enough = complete & (coverage.counted_days > 0) & (area >= self.rules.min_area - ENOUGH)
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
         area = np.where(complete, area, coverage.area_valid())
-        return PeriodValues(state.first, np.stack(values, axis=-1), area, coverage.steps)
+        place = None
+        if self.rules.place:
+            place = np.stack([sample.place_of(value) for value in values], axis=-1)
+        return PeriodValues(state.first, np.stack(values, axis=-1), area, coverage.steps, place)

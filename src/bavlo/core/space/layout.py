@@ -78,6 +78,18 @@ class GridLayout:
             float(np.median(np.abs(np.diff(self.y_edges)))),
         )
 
+    def places(self, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Longitudes and latitudes of the middles of cells, (C,) each, degrees."""
+        rows, columns = np.divmod(cells, self.shape[1])
+        x, y = self.x_centres[columns], self.y_centres[rows]
+        if self.is_lonlat:
+            return x, y
+        import pyproj
+
+        transformer = pyproj.Transformer.from_crs(self.crs, "OGC:CRS84", always_xy=True)
+        lon, lat = transformer.transform(x, y)
+        return np.asarray(lon), np.asarray(lat)
+
     def same_cells(self, other: GridLayout) -> bool:
         """Whether both have the same cells to a thousandth of a cell."""
         if self.shape != other.shape or self.crs != other.crs:
@@ -202,6 +214,11 @@ class CurvilinearLayout(GridLayout):
             float(np.median(np.ptp(self.lon, axis=-1))),
             float(np.median(np.ptp(self.lat, axis=-1))),
         )
+
+    def places(self, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Longitudes and latitudes of the middles of cells, (C,) each, degrees."""
+        lon, lat = (a.reshape(-1, 4)[cells].mean(axis=1) for a in (self.lon, self.lat))
+        return np.asarray(lon), np.asarray(lat)
 
     def same_cells(self, other: GridLayout) -> bool:
         """Whether both have the same cells to a thousandth of a cell."""

@@ -70,9 +70,11 @@ class AxisShares:
         else:
             weight = _both(self.rows, self.columns, valid.astype(np.float64))
             filled = np.where(valid, values, 0.0)
-        enough = (weight >= min_area - ENOUGH) & (weight > 0)
         if self.old_rows is not None and self.old_columns is not None:
+            # What is counted is not lost at the rim: only cells without data may be too many.
+            enough = (weight >= min_area * self._whole - ENOUGH) & (weight > 0)
             return np.where(enough, _both(self.old_rows, self.old_columns, filled), np.nan)
+        enough = (weight >= min_area - ENOUGH) & (weight > 0)
         total = _both(self.rows, self.columns, filled)
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(enough, total / weight, np.nan)
@@ -115,14 +117,13 @@ class SharedAreas:
         valid = ~np.isnan(used)
         filled = np.where(valid, used, 0.0)
         weight = self.weights @ valid.astype(np.float64)
+        if self.fractions is not None:
+            whole = np.asarray(self.weights.sum(axis=1)).ravel()
+            enough = (weight >= min_area * whole - ENOUGH) & (weight > 0)
+            return np.where(enough, self.fractions @ filled, np.nan).reshape(self.shape)
         enough = (weight >= min_area - ENOUGH) & (weight > 0)
         with np.errstate(invalid="ignore", divide="ignore"):
-            found = (
-                self.weights @ filled / weight
-                if self.fractions is None
-                else self.fractions @ filled
-            )
-        return np.where(enough, found, np.nan).reshape(self.shape)
+            return np.where(enough, self.weights @ filled / weight, np.nan).reshape(self.shape)
 
 
 @dataclass(frozen=True, eq=False)

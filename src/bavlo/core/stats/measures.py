@@ -256,6 +256,21 @@ class CellSample:
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
 
+    def place_of(self, value: np.ndarray) -> np.ndarray:
+        """(T, R) int64 the first used cell of each region with a value (T, R); -1 for none."""
+        regions, start, cells, _ = self.index.touched
+        out = np.full(value.shape, -1)
+        if not regions.size:
+            return out
+        owner = np.repeat(np.arange(regions.size), np.diff(np.append(start, cells.size)))
+        for step in range(self.steps):
+            holds = self.block[step, cells] == value[step, regions][owner]
+            entry = np.where(holds, np.arange(cells.size), cells.size)
+            first = np.minimum.reduceat(entry, start)
+            found = first < cells.size
+            out[step, regions[found]] = cells[first[found]]
+        return out
+
     def extreme(self, choose: np.ufunc) -> np.ndarray:
         """(T, R) lowest (np.fmin) or highest (np.fmax) value of the touched cells."""
         regions, start, cells, _ = self.index.touched

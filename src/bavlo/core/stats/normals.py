@@ -18,7 +18,8 @@ NORMAL = "normal"
 ANOMALY = "anomaly"
 PERCENT = "percent"
 SCORE = "score"
-PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE)
+TREND = "trend"
+PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE, TREND)
 
 LEAST_SHARE = 0.8  # of the base years, WMO-No. 1203 §4.4
 LEAP_DAY = "02-29"

@@ -65,6 +65,21 @@ STEPS = (
         "--out people.csv",
     ),
     (
+        "Does the satellite see the same rain?",
+        "bavlo compare 'gauge=rain_*.nc' sat=satellite_rain.nc --regions watersheds.geojson "
+        "--every month --out agreement.csv --out agreement.png",
+    ),
+    (
+        "Is it getting warmer?",
+        "bavlo trends 'tmax_*.nc' --regions watersheds.geojson --every year --unit degC "
+        "--out warming.csv --out warming.png",
+    ),
+    (
+        "Land cover on square cells of ten kilometres, as a map:",
+        "bavlo grid landcover.nc --crs EPSG:32744 --cell 10000 --out cover_10km.tif",
+    ),
+    ("", "bavlo map cover_10km.tif --out cover_10km.png"),
+    (
         "How many km² of each land cover has each watershed?",
         "bavlo series landcover.nc --regions watersheds.geojson --measure shares --out cover.csv",
     ),
@@ -134,7 +149,7 @@ def _make(folder: Path, screen: Screen) -> None:
 
 def _show(question: str, command: str, folder: Path) -> None:
     """Run one command of the worked example, as a user in the folder would."""
-    print(f"\n{question}\n$ {command}", flush=True)
+    print(f"\n{question}\n$ {command}" if question else f"$ {command}", flush=True)
     words = shlex.split(command)[1:]
     words += ["--replace"] if "--out" in words else []
     from bavlo.cli.main import main

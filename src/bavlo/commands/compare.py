@@ -232,7 +232,7 @@ def _pairs_in_words(
             lines.append(
                 f"{found.names[b]} against {found.names[a]}{what}: bias from "
                 f"{np.nanmin(bias):+.3g} to {np.nanmax(bias):+.3g} {found.units[m]}, largest in "
-                f"{found.regions[worst]}; correlation {alike:.2f} in the middle of regions"
+                f"{found.regions[worst]}; correlation {alike:.3f} in the middle of regions"
             )
     return lines
 

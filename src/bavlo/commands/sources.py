@@ -276,7 +276,8 @@ def _left_out(
     which = f"{missing[0]} to {missing[-1]}" if word == "period" else some_of(missing)
     number = counted(len(missing), word)
     verb = "is" if len(missing) == 1 else "are"
-    return f"{number} {verb} left out, which {' and '.join(lacking)} lack: {which}"
+    lack = "lacks" if len(lacking) == 1 else "lack"
+    return f"{number} {verb} left out, which {' and '.join(lacking)} {lack}: {which}"
 
 
 @dataclass(frozen=True, eq=False)

@@ -118,6 +118,28 @@ def _write_stations(path: Path) -> Path:
     return path
 
 
+def write_station_rain(path: Path, days: list[str], rain: np.ndarray) -> Path:
+    """Daily rain as observed at the stations: that of their cells, with an error of the gauge.
+
+    Parameters
+    ----------
+    rain : (T, ny, nx) float
+        Of the days, NaN where there is none.
+    """
+    rng = np.random.default_rng([SEED, 11])
+    with path.open("w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file)
+        writer.writerow(["station", "date", "rain (mm)"])
+        for name, (lon, lat) in STATIONS.items():
+            row, column = int(np.abs(LAT - lat).argmin()), int(np.abs(LON - lon).argmin())
+            own = rain[:, row, column]
+            caught = own * rng.normal(0.95, 0.06, own.size)
+            for day, value in zip(days, caught.tolist(), strict=True):
+                if value == value:
+                    writer.writerow([name, day, f"{max(value, 0):.1f}"])
+    return path
+
+
 def _write_geopackage(path: Path, world: World) -> Path:
     """Watersheds and districts as layers of one file."""
     path.unlink(missing_ok=True)

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import shapely
 
-from bavlo.demo.extras import RASTER_MONTH, write_extras
+from bavlo.demo.extras import RASTER_MONTH, write_extras, write_station_rain
 from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
 from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_world
 from bavlo.regions.vector import SHAPEFILE, Features, write
@@ -66,6 +66,7 @@ def make_files(folder: Path, on_progress: Callable[[int, int], None]) -> list[Pa
     paths.append(_write_months(folder, totals))
     paths.append(_write_second_source(folder, totals))
     paths += write_extras(folder, world, _month_of_rain(folder))
+    paths.append(write_station_rain(folder / "station_rain.csv", *_last_decade_of_rain(folder)))
     return sorted(paths)
 
 
@@ -84,6 +85,17 @@ def _month_of_rain(folder: Path) -> np.ndarray:
         low = (month.astype("datetime64[D]") - first).astype(int)
         high = ((month + 1).astype("datetime64[D]") - first).astype(int)
         return np.asarray(np.ma.filled(data["rain"][low:high].astype(float), np.nan))
+
+
+def _last_decade_of_rain(folder: Path) -> tuple[list[str], np.ndarray]:
+    """Days of the last file of rain, and its values (T, ny, nx)."""
+    import netCDF4
+
+    path = sorted(folder.glob("rain_*.nc"))[-1]
+    with netCDF4.Dataset(path) as data:
+        rain = np.asarray(np.ma.filled(data["rain"][:].astype(float), np.nan))
+    first = np.datetime64(f"{path.stem[5:9]}-01-01")
+    return [str(first + n) for n in range(len(rain))], rain
 
 
 def _write_second_source(folder: Path, totals: np.ndarray) -> Path:

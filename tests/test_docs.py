@@ -1,0 +1,33 @@
+"""The commands of the worked pages run, in their order, on the demo data."""
+
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+
+from support import run
+
+PAGES = Path(__file__).parent.parent / "docs"
+BLOCK = re.compile(r"^```\n(.*?)^```", re.MULTILINE | re.DOTALL)
+
+
+def commands(page):
+    """Command lines of a page, those that go on over several lines joined."""
+    text = (PAGES / page).read_text(encoding="utf-8")
+    for block in BLOCK.findall(text):
+        for line in block.replace("\\\n", " ").splitlines():
+            if line.startswith("bavlo "):
+                yield shlex.split(line)[1:]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("page", ["compare.md", "indicators.md"])
+def test_what_a_page_says_can_be_typed(page, demo, tmp_path):
+    (tmp_path / "sorrel").symlink_to(demo)
+    wanted = list(commands(page))
+    assert len(wanted) > 5
+    for words in wanted:
+        run(*words, cwd=tmp_path)
+        for out in (words[n + 1] for n, word in enumerate(words) if word == "--out"):
+            assert (tmp_path / out).stat().st_size > 0

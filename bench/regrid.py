@@ -15,7 +15,7 @@ STEPS = 4
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
 
-def write(path, size, values):
+def write(path, size, values, steps=STEPS):
     """A daily grid of global cells of a size, with the compression that Bavlo writes with."""
     ny, nx = round(180 / size), round(360 / size)
     with netCDF4.Dataset(path, "w") as data:
@@ -26,8 +26,8 @@ def write(path, size, values):
             data.createDimension(name, centres.size)
             data.createVariable(name, "f8", (name,))[:] = centres
             data[name].units = unit
-        data.createDimension("time", len(values))
-        data.createVariable("time", "f8", ("time",))[:] = np.arange(len(values))
+        data.createDimension("time", steps)
+        data.createVariable("time", "f8", ("time",))[:] = np.arange(steps)
         data["time"].units = "days since 2001-01-01"
         rain = data.createVariable(
             "rain", "f4", ("time", "lat", "lon"), zlib=True, complevel=4, shuffle=True,

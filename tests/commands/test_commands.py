@@ -251,7 +251,7 @@ class Kept(GridWriter):
     def __init__(self):
         self.fields = {}
 
-    def put(self, period, values):
+    def put(self, period, values, *, beside=False):
         assert period == len(self.fields)
         self.fields[period] = values.copy()
 

@@ -244,3 +244,45 @@ def test_pictures_show_all_sources_the_range_and_where_they_part(world, tmp_path
     run("chart", tmp_path / "t.csv", "--pick", "statistic=rmse", "--out", tmp_path / "s.png")
     for name in ("c.png", "t.png", "m.png", "s.png"):
         assert (tmp_path / name).stat().st_size > 10_000
+
+
+def test_normals_of_two_bases_come_with_their_change(world, tmp_path):
+    out = tmp_path / "n.csv"
+    bases = ("--base", "2001..2002", "--base", "2002..2003")
+    run("normals", world / "gauge.csv", *bases, "--statistic", "mean", "--out", out)
+    first, second, change = (part.full("value") for part in read_table(out).parts)
+    own = values(world, "gauge").reshape(3, 3, 12)
+    np.testing.assert_allclose(first[:, :, 0, 0], own[:, :2].mean(axis=1))
+    np.testing.assert_allclose(second[:, :, 0, 0], own[:, 1:].mean(axis=1))
+    np.testing.assert_array_equal(change, second - first)
+    assert [part.labels("base")[0] for part in read_table(out).parts] == [
+        "2001..2002",
+        "2002..2003",
+        "2002..2003 minus 2001..2002",
+    ]
+    run("normals", world / "gauge.csv", *bases, "--out", tmp_path / "n.nc")
+
+
+def test_counts_of_conditions_have_normals_anomalies_and_trends(world, tmp_path):
+    table = tmp_path / "heavy.csv"
+    run(
+        *("extremes", world / "gauge.nc", "--regions", world / "r.geojson", "--every", "month"),
+        *("--when", "rain >= 10 mm", "--when", "rain < 1 mm", "--count", "days,longest"),
+        *("--out", table, "--quiet"),
+    )
+    base = ("--base", "2001..2003")
+    run("normals", table, *base, "--statistic", "mean", "--out", tmp_path / "n.csv")
+    normal = read_table(tmp_path / "n.csv")
+    assert normal.labels("condition") == ["rain >= 10 mm"] * 2 + ["rain < 1 mm"] * 2
+    assert normal.labels("count") == ["days", "longest"] * 2
+    counts = read_table(table).full("value")  # region, period, condition, count
+    wanted = counts.reshape(3, 3, 12, 4).mean(axis=1)
+    np.testing.assert_allclose(normal.full("value")[:, :, :, 0], wanted)
+    run("anomalies", table, *base, "--out", tmp_path / "a.csv")
+    found = read_table(tmp_path / "a.csv").full("anomaly")[:, :, :, 0]
+    np.testing.assert_allclose(
+        found, counts.reshape(3, 36, 4) - np.tile(wanted, (1, 3, 1)), atol=1e-12
+    )
+    run("trends", table, "--out", tmp_path / "t.csv")
+    notes = set(read_table(tmp_path / "t.csv").column("note"))
+    assert notes == {"3 values"}

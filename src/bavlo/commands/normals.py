@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from bavlo.commands.climate_series import PeriodSeries, load_series, normals_of
-from bavlo.core.stats.normals import Base, Normals, choose_base
+from bavlo.core.stats.normals import Normals, choose_base
 from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
@@ -35,14 +35,29 @@ def normals(request: Request, report: Reporter) -> TableResult:
                 for data in load_series(one.every("month"), report)
             ],
         )
-    return together(request, [_of_one(request, data) for data in load_series(request, report)])
+    found = [result for data in load_series(request, report) for result in _of_one(request, data)]
+    return together(request, found)
 
 
-def _of_one(request: Request, data: PeriodSeries) -> TableResult:
-    """The climatology of one series."""
-    base = choose_base(request.climate.base, data.yearly.year)
-    found = normals_of(data, request.climate, base, request.climate.statistic)
-    return _result(request, data, base, found, request.climate.statistic)
+def _of_one(request: Request, data: PeriodSeries) -> list[TableResult]:
+    """The climatology of one series: of each base, and of two their change."""
+    statistics = request.climate.statistic
+    bases = [choose_base(asked, data.yearly.year) for asked in request.climate.bases or (None,)]
+    found = [normals_of(data, request.climate, base, statistics) for base in bases]
+    results = [
+        _result(data, str(base), each, statistics) for base, each in zip(bases, found, strict=True)
+    ]
+    if len(bases) == 2:
+        if found[0].cycle != found[1].cycle:
+            raise RequestError("base", "have different periods of the year", "choose others")
+        results.append(_result(data, f"{bases[1]} minus {bases[0]}", _change(*found), statistics))
+    return results
+
+
+def _change(first: Normals, second: Normals) -> Normals:
+    """The second normals minus the first; years are the fewer of both."""
+    change = {name: second.values[name] - values for name, values in first.values.items()}
+    return Normals(first.cycle, change, np.minimum(first.years, second.years))
 
 
 def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> TableResult:
@@ -67,7 +82,10 @@ def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> Tabl
             "adds up totals and averages means",
             f"leave out ‹combine {data.combine}›",
         )
-    base = choose_base(request.climate.base, data.yearly.year)
+    if len(request.climate.bases) > 1:
+        raise RequestError("base", "of normals from months is one", "ask for one at a time")
+    asked = next(iter(request.climate.bases), None)
+    base = choose_base(asked, data.yearly.year)
     months = normals_of(data, replace(request.climate, smooth=1), base, ("mean",))
     values, years = [], []
     for _, (first, count) in wanted:
@@ -82,11 +100,11 @@ def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> Tabl
         years.append(months.years[position].min(axis=0))
     found = Normals(tuple(n for n, _ in wanted), {"mean": np.array(values)}, np.array(years))
     report.note("normals of longer periods made from the normals of their months")
-    return _result(request, data, base, found, ("mean",))
+    return _result(data, str(base), found, ("mean",))
 
 
 def _result(
-    request: Request, data: PeriodSeries, base: Base, found: Normals, statistics: Sequence[str]
+    data: PeriodSeries, base: str, found: Normals, statistics: Sequence[str]
 ) -> TableResult:
     """The table of normals."""
     count, regions, measures = len(found.cycle), len(data.regions), len(data.measures)
@@ -100,7 +118,7 @@ def _result(
         {
             "region": data.regions,
             "period": found.cycle,
-            "base": str(base),
+            "base": base,
             "variable": data.variable,
             **data.measured(),
             "statistic": statistics,
@@ -121,6 +139,6 @@ def _result(
             f"{empty} rows have no value: fewer than 80 % of the base years are complete (see the "
             "column years)"
         )
-    about = {**data.about, "base": str(base)}
+    about = {**data.about, "base": base}
     title = f"Normals of {data.title}"
     return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)

@@ -115,7 +115,9 @@ class Option(NamedTuple):
             return _named("bavlo.request.parse:choice")(given, self.request_field, choices)
         if ":" in self.parse:
             function = _named(self.parse)
-            return tuple(map(function, given)) if self.repeat else function(given)
+            if self.repeat:
+                return tuple(map(function, [given] if isinstance(given, str) else given))
+            return function(given)
         if not self.parse:
             return given
         return _named(f"bavlo.request.parse:{self.parse}")(given, self.request_field)
@@ -344,9 +346,12 @@ OPTIONS: tuple[Option, ...] = (
     Option("same-span", "time.same_span", "", "", False, "series anomalies", "time",
            "compare a period still under way with the same days of the other years"),
     Option("base", "climate.base", "FIRST..LAST", "bavlo.core.stats.normals:parse_base", None,
-           "normals anomalies extremes compare grid chart", "time",
+           "anomalies extremes compare grid chart", "time",
            "years that normals, percentiles and means are taken from",
            "1991..2020 where 80 % of it is there; of charts all"),
+    Option("base", "climate.bases", "FIRST..LAST", "bavlo.core.stats.normals:parse_base", None,
+           "normals", "time", "years that normals are taken from; of two both and their change",
+           "1991..2020 where 80 % of it is there", repeat=True),
     Option("statistic", "climate.statistic", "NAME,…", "statistics", "mean,std", "normals", "time",
            "{bavlo.core.stats.normals:STATISTICS} over the base", repeat=True),
     Option("smooth", "climate.smooth", "DAYS", "odd_days", "1", "normals anomalies grid", "time",

@@ -134,9 +134,18 @@ class MeasureRequest:
 
 @dataclass(frozen=True)
 class ClimateRequest:
-    """Normals, and what is held against them."""
+    """Normals, and what is held against them.
+
+    Parameters
+    ----------
+    base
+        Years that things are held against.
+    bases
+        Those that normals are made of, which may be several.
+    """
 
     base: Base | None
+    bases: tuple[Base, ...]
     statistic: tuple[str, ...]
     smooth: int
     score: str

@@ -12,7 +12,7 @@ from bavlo.errors import RequestError
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Column, Table, text_column
 
-TELLING = ("variable", "every", "level")  # columns that tell the parts of a group apart
+TELLING = ("variable", "every", "level", "base")  # columns that tell the parts of a group apart
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,7 +128,9 @@ def _check_periods(tables: Sequence[Table]) -> None:
     seen: dict[tuple[str, ...], str] = {}
     for table in tables:
         same = tuple(
-            str(table.labels(name)[0]) for name in ("variable", "level") if _is_plain(table, name)
+            str(table.labels(name)[0])
+            for name in ("variable", "level", "base")
+            if _is_plain(table, name)
         )
         every = str(table.labels("every")[0]) if "every" in table.header else ""
         for label in table.labels("period") if "period" in table.header else ():

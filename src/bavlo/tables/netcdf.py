@@ -158,7 +158,10 @@ def _of_base(table: Table, calendar: str) -> np.ndarray | None:
     """(P, 2) climatology bounds of normals: from the first of their periods to the last."""
     if "base" not in table.header:
         return None
-    years = [int(year) for year in table.labels("base")[0].split("..")]
+    base = re.fullmatch(r"(\d{4})\.\.(\d{4})", table.labels("base")[0])
+    if base is None:  # the change from one base to another
+        return None
+    years = [int(year) for year in base.groups()]
     known: list[dict[str, tuple[int, int]]] = []
     for year in years:
         spans: dict[str, tuple[int, int]] = {}

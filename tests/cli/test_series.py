@@ -3,6 +3,7 @@
 import csv
 import json
 import os
+import re
 import signal
 import subprocess
 import time
@@ -137,27 +138,17 @@ def test_mean_temperature_in_another_unit_agrees_with_brute_force(demo, world, t
 
 def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
     files = sorted(demo.glob("rain_*.nc"))
+    rest = ("--regions", demo / "watersheds.geojson", "--every", "year")
+    rest += ("--measure", "mean,p90,max")
+    refused = program("series", *files, *rest, "--memory", "1MB", check=False)
+    assert refused.returncode != 0
+    least = int(re.search(r"this job needs (\d+)MB", refused.stderr)[1])
     outputs = []
     for n, (order, jobs, memory) in enumerate(
-        [(1, 1, "1GB"), (-1, 2, "1GB"), (1, 8, "4GB"), (1, 2, "400MB")]
+        [(1, 1, "1GB"), (-1, 2, "1GB"), (1, 8, "4GB"), (1, 2, f"{least + 40}MB")]
     ):
         out = tmp_path / f"{n}.csv"
-        program(
-            "series",
-            *files[::order],
-            "--regions",
-            demo / "watersheds.geojson",
-            "--every",
-            "year",
-            "--measure",
-            "mean,p90,max",
-            "--jobs",
-            jobs,
-            "--memory",
-            memory,
-            "--out",
-            out,
-        )
+        program("series", *files[::order], *rest, "--jobs", jobs, "--memory", memory, "--out", out)
         outputs.append(out.read_bytes())
     assert len(set(outputs)) == 1
 

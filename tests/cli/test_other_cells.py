@@ -135,15 +135,15 @@ def test_trends_by_cell_are_those_of_each_cell_with_p_beside_them(world, tmp_pat
     run("grid", folder / "tmax.nc", "--as", "trend", "--every", "year",
         *(w for o in outs for w in ("--out", o)))  # fmt: skip
     wanted = trends(tmax.reshape(20, -1), np.arange(2001, 2021))
-    slope, p_value = held(outs[0], "tmax_trend")[0], held(outs[0], "p_value")[0]
+    slope, p_value = held(outs[0], "tmax_trend")[0], held(outs[0], "tmax_p_value")[0]
     np.testing.assert_allclose(slope.ravel(), wanted.slope, rtol=1e-6)
     np.testing.assert_allclose(p_value.ravel(), wanted.p_value, rtol=1e-6)
     assert np.isnan(slope[0, 0])  # eight values
     with netCDF4.Dataset(outs[0]) as data:
         assert data["tmax_trend"].units == "degC/(10 years)"
-        assert data["tmax_trend"].ancillary_variables == "p_value"
+        assert data["tmax_trend"].ancillary_variables == "tmax_p_value"
     with rasterio.open(outs[1]) as data:
-        assert data.descriptions == ("year", "p_value year")
+        assert data.descriptions == ("year", "tmax_p_value year")
         np.testing.assert_allclose(data.read(2)[::-1].ravel(), wanted.p_value, rtol=1e-6)
     small = tmp_path / "small.nc"
     run("grid", folder / "tmax.nc", "--as", "trend", "--every", "year", "--during", "2003..2020",

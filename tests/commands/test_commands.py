@@ -251,8 +251,8 @@ class Kept(GridWriter):
     def __init__(self):
         self.fields = {}
 
-    def put(self, period, values, *, beside=False):
-        assert period == len(self.fields)
+    def put(self, variable, period, values):
+        assert (variable, period) == (0, len(self.fields))
         self.fields[period] = values.copy()
 
 

@@ -67,7 +67,8 @@ def run(arguments: list[str]) -> int:
     finally:
         screen.close()
     if not given["quiet"]:
-        print(f"{result.output.long_name}, in {result.output.unit or 'no unit'}")
+        for one in result.output.variables:
+            print(f"{one.long_name}, in {one.unit or 'no unit'}")
         for line in summary:
             print(worded(line, as_option))
         for path in outputs:

@@ -32,7 +32,14 @@ from bavlo.engine.memory import Needs, size_text
 from bavlo.engine.protocol import ArrayRecords, Executor
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.grids.writing import GridOutput, GridWriter
-from bavlo.plan.gridding import GridPlan, against_normal, grid_output, plan_grid
+from bavlo.plan.gridding import (
+    GridPlan,
+    against_normal,
+    grid_output,
+    output_variables,
+    plan_grid,
+)
+from bavlo.plan.grids import each_grid
 from bavlo.plan.provenance import inputs_of
 from bavlo.plan.reading import BlockReader, rechunked_source
 from bavlo.plan.wording import counted, some_of
@@ -48,60 +55,86 @@ KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving
 
 @dataclass(frozen=True, eq=False)
 class GridResult:
-    """A grid that is ready to be written.
+    """Grids that are ready to be written, on the same cells and periods.
 
     Parameters
     ----------
+    plans
+        One for each grid.
     output
         Everything but the values.
     about
         Provenance as plain data.
     """
 
-    plan: GridPlan
+    plans: tuple[GridPlan, ...]
     output: GridOutput
     about: dict[str, Any]
     report: Reporter
 
     def write(self, writers: Sequence[GridWriter]) -> tuple[str, ...]:
         """Compute the values and hand them to writers; says what was written."""
-        plan, run = self.plan, self.plan.request.run
         empty: list[str] = []
-        with (
-            rechunked_source(plan.source, plan.cells, run, self.report) as source,
-            executor(run, grid_needs(plan), self.report.progress, self.report.note) as engine,
-        ):
-            fields = period_fields(plan, BlockReader(source, plan.cells), engine)
-            if plan.request.gridding.product == TREND:
-                for n, slope, p_value in trend_fields(plan, fields, engine, self.report):
-                    if not _put(plan, writers, n, slope):
-                        empty.append(plan.written.labels[n])
-                    _put(plan, writers, n, p_value, beside=True)
-                return _summary(plan, empty)
-            if plan.base is not None:
-                fields = fields_against_normals(plan, plan.base, fields, engine, self.report)
-            for n, values in fields:
-                if not _put(plan, writers, n, values):
-                    empty.append(plan.written.labels[n])
-        return _summary(plan, empty)
+        variable = 0
+        for plan in self.plans:
+            empty += write_grid(plan, writers, variable, self.report)
+            variable += len(output_variables(plan))
+        return _summary(self.plans, tuple(dict.fromkeys(empty)))
 
 
 def grid(request: Request, report: Reporter) -> GridResult:
-    """A grid of values, normals or anomalies."""
-    plan = plan_grid(request, report)
-    output = grid_output(plan)
+    """Grids of values, normals, anomalies or trends."""
+    plans = tuple(plan_grid(one, report) for one in each_grid(request))
+    output = grid_output(plans)
+    resampled = {p.source.variable.name: p.onto.words for p in plans if p.onto is not None}
     about = {
         "bavlo": __version__,
-        "request": asked(plan.request),
-        "inputs": inputs_of(plan.source, checksum=plan.request.output.checksum),
-        "variable": {"name": output.name, "unit": output.unit, "stored": "float32"},
-        "combine": plan.combine,
+        "request": asked(request if len(plans) > 1 else plans[0].request),
+        "inputs": [
+            one
+            for plan in plans
+            for one in inputs_of(plan.source, checksum=request.output.checksum)
+        ],
+        "variables": [
+            {
+                "name": one.name,
+                "unit": one.unit,
+                "stored": "int32" if one.is_class else "float32",
+            }
+            for one in output.variables
+        ],
+        "combine": {plan.source.variable.name: plan.combine for plan in plans},
         "base": output.attributes.get("base"),
-        **({} if plan.onto is None else {"resampled": plan.onto.words}),
+        **({"resampled": resampled} if resampled else {}),
         "periods": f"{output.labels[0]}..{output.labels[-1]}",
         "warnings": list(report.warnings),
     }
-    return GridResult(plan, output, about, report)
+    return GridResult(plans, output, about, report)
+
+
+def write_grid(
+    plan: GridPlan, writers: Sequence[GridWriter], variable: int, report: Reporter
+) -> list[str]:
+    """Compute one grid and write it as a variable; the periods without any value."""
+    run, labels = plan.request.run, plan.written.labels
+    empty: list[str] = []
+    with (
+        rechunked_source(plan.source, plan.cells, run, report) as source,
+        executor(run, grid_needs(plan), report.progress, report.note) as engine,
+    ):
+        fields = period_fields(plan, BlockReader(source, plan.cells), engine)
+        if plan.request.gridding.product == TREND:
+            for n, slope, p_value in trend_fields(plan, fields, engine, report):
+                if not _put(plan, writers, variable, n, slope):
+                    empty.append(labels[n])
+                _put(plan, writers, variable + 1, n, p_value)
+            return empty
+        if plan.base is not None:
+            fields = fields_against_normals(plan, plan.base, fields, engine, report)
+        for n, values in fields:
+            if not _put(plan, writers, variable, n, values):
+                empty.append(labels[n])
+    return empty
 
 
 def grid_needs(plan: GridPlan) -> Needs:
@@ -248,19 +281,14 @@ def trend_fields(
 
 
 def _put(
-    plan: GridPlan,
-    writers: Sequence[GridWriter],
-    period: int,
-    values: np.ndarray,
-    *,
-    beside: bool = False,
+    plan: GridPlan, writers: Sequence[GridWriter], variable: int, period: int, values: np.ndarray
 ) -> bool:
     """Write one period everywhere; whether it has any value."""
     field = values.reshape(plan.layout.shape)
     if plan.onto is not None:
         field = plan.onto.apply(field, plan.request.measuring.least_area)
     for writer in writers:
-        writer.put(period, field, beside=beside)
+        writer.put(variable, period, field)
     return not np.isnan(field).all()
 
 
@@ -279,18 +307,21 @@ def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterato
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _summary(plan: GridPlan, empty: Sequence[str]) -> tuple[str, ...]:
+def _summary(plans: Sequence[GridPlan], empty: Sequence[str]) -> tuple[str, ...]:
+    plan = plans[0]
     periods = plan.written
-    ny, nx = plan.layout.shape if plan.onto is None else plan.onto.layout.shape
+    ny, nx = plan.written_layout.shape
     lines = [f"{counted(len(periods), 'period')} on {ny} rows × {nx} columns"]
     if plan.source.time is not None and len(periods):
         first = iso_day(int(periods.start[0]), periods.calendar)
         lines[0] += f", {first}..{iso_day(int(periods.end.max()) - 1, periods.calendar)}"
-    if plan.onto is not None:
-        lines.append(f"brought onto other cells by {plan.onto.words}")
+    for one in plans:
+        if one.onto is not None:
+            name = "" if len(plans) == 1 else f"{one.source.variable.name} "
+            lines.append(f"{name}brought onto other cells by {one.onto.words}")
     if empty:
         lines.append(
-            f"{len(empty)} periods have no value anywhere, since they are not complete: "
+            f"{counted(len(empty), 'period')} without a value anywhere, not being complete: "
             f"{some_of(empty)}"
         )
     if plan.left_out:

@@ -183,18 +183,11 @@ def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:
             raise InputError(
                 file.path, f"has {more} {first.path.name} has", "give files of one grid only"
             )
-    groups: list[list[GridFile]] = []
-    for file in files:
-        for group in groups:
-            if file.layout is group[0].layout or group[0].layout.same_cells(file.layout):
-                group.append(file)
-                break
-        else:
-            groups.append([file])
+    groups = grouped(files)
     if len(groups) == 1:
-        return _in_time(groups[0], options)
+        return in_time(groups[0], options)
     _check_tiles(groups)
-    tiles = [_in_time(group, options) for group in groups]
+    tiles = [in_time(group, options) for group in groups]
     for tile in tiles[1:]:
         if _apart_in_time(tile, tiles[0]) or _shifted(tile.layout, tiles[0].layout):
             raise InputError(
@@ -203,6 +196,19 @@ def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:
                 "give files of one grid, or tiles of the same steps",
             )
     return _beside(tiles)
+
+
+def grouped(files: Sequence[GridFile]) -> list[list[GridFile]]:
+    """Files with the same cells together, in the order given."""
+    groups: list[list[GridFile]] = []
+    for file in files:
+        for group in groups:
+            if file.layout is group[0].layout or group[0].layout.same_cells(file.layout):
+                group.append(file)
+                break
+        else:
+            groups.append([file])
+    return groups
 
 
 def _apart_in_time(a: JoinedGrid, b: JoinedGrid) -> bool:
@@ -225,7 +231,7 @@ def _shifted(a: GridLayout, b: GridLayout) -> bool:
     return False
 
 
-def _in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
+def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     """Files with the same cells, in order of time."""
     first = files[0]
     variable = first.variable
@@ -385,7 +391,7 @@ def _check_tiles(groups: list[list[GridFile]]) -> None:
             raise InputError(
                 file.path,
                 f"has another reference system than {first.path.name}",
-                "give files of one grid only",
+                "give files of one grid only, or join them into one grid on common cells first",
             )
         a, b = first.layout.extent, file.layout.extent
         if all(abs(p - q) < 1e-6 * max(1.0, abs(p)) for p, q in zip(a, b, strict=True)) and (
@@ -412,7 +418,7 @@ def _beside(tiles: list[JoinedGrid]) -> TiledGrid:
     if first.layout.y_edges[0] > first.layout.y_edges[-1]:
         y = y[::-1]
     layout = GridLayout(x, y, first.layout.crs)
-    time, steps = _all_steps(tiles)
+    time, steps = all_steps(tiles)
     notes = tuple(dict.fromkeys(note for tile in tiles for note in tile.notes))
     return TiledGrid(
         tuple(tiles),
@@ -443,7 +449,7 @@ def _inside(centres: np.ndarray, edges: np.ndarray) -> np.ndarray:
     )
 
 
-def _all_steps(tiles: list[JoinedGrid]) -> tuple[TimeAxis | None, np.ndarray]:
+def all_steps(tiles: Sequence[JoinedGrid]) -> tuple[TimeAxis | None, np.ndarray]:
     """The steps of all tiles together, and the step of each tile."""
     times = [tile.time for tile in tiles if tile.time is not None]
     if not times:

@@ -13,7 +13,8 @@ from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError
 from bavlo.grids import grib, netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
-from bavlo.grids.join import join
+from bavlo.grids.join import grouped, in_time, join
+from bavlo.grids.mosaic import mosaic
 from bavlo.grids.raster import RasterGrid
 from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
 from bavlo.grids.urls import BY_URL, first_bytes, url_of
@@ -82,7 +83,10 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
                 f"it has: {', '.join(found) or 'none'}",
             )
         files.append(module.open_file(path, wanted, options))
-    return join(_dated_by_names(files, options), options)
+    files = _dated_by_names(files, options)
+    if options.resample_tiles and len({file.layout.crs for file in files}) > 1:
+        return mosaic([in_time(group, options) for group in grouped(files)])
+    return join(files, options)
 
 
 def _dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:

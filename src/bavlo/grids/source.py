@@ -187,6 +187,8 @@ class ReadOptions:
         The unit, and value = read × scale + offset.
     kind
         What the values are: amount, rate, state, accumulated, count or class.
+    resample_tiles
+        Tiles of several reference systems are brought onto the cells of the finest of them.
     called
         What the grid is called: a variable of that name is meant where nothing else is chosen.
     missing
@@ -214,6 +216,7 @@ class ReadOptions:
     kind: str | None = None
     missing: tuple[float, ...] | None = None
     called: str | None = None
+    resample_tiles: bool = False
 
 
 class GridFile(Protocol):

@@ -24,16 +24,43 @@ NO_COLOUR = "#000000"  # of codes that a table of colours leaves open
 BYTE_FILL = 255  # the same where codes fit in a byte
 
 
-@dataclass(frozen=True, eq=False)
-class GridOutput:
-    """A grid that is to be written.
+@dataclass(frozen=True)
+class OutputVariable:
+    """A variable of a grid that is to be written, in CF terms.
 
     Parameters
     ----------
-    name, long_name, unit, cell_methods
-        Of the variable, in CF terms.
+    difference
+        A difference of temperatures (CF-1.11 `units_metadata`).
+    flags, colours
+        Names and colours of class codes, where the values are such.
+    is_class
+        Whether they are.
+    ancillary
+        Name of the variable that tells more of this one, where there is any.
+    """
+
+    name: str
+    long_name: str
+    unit: str
+    cell_methods: str
+    difference: bool = False
+    flags: tuple[tuple[int, str], ...] = ()
+    colours: tuple[tuple[int, str], ...] = ()
+    is_class: bool = False
+    ancillary: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class GridOutput:
+    """Everything of a grid that is to be written but its values.
+
+    Parameters
+    ----------
+    variables
+        On the same cells and periods.
     layout
-        Its cells.
+        The cells.
     labels
         One for each period.
     start, end : (P,) int64
@@ -44,20 +71,9 @@ class GridOutput:
         The periods are those of many years: bounds run from the first to the last of them.
     attributes
         Further ones of the file.
-    difference
-        A difference of temperatures (CF-1.11 `units_metadata`).
-    flags, colours
-        Names and colours of class codes, where the values are such.
-    is_class
-        Whether they are.
-    beside
-        A second variable on the same cells and periods: name, long name and unit.
     """
 
-    name: str
-    long_name: str
-    unit: str
-    cell_methods: str
+    variables: tuple[OutputVariable, ...]
     layout: GridLayout
     labels: tuple[str, ...]
     start: np.ndarray
@@ -65,11 +81,6 @@ class GridOutput:
     calendar: str
     climatology: bool
     attributes: Mapping[str, str]
-    difference: bool = False
-    flags: tuple[tuple[int, str], ...] = ()
-    colours: tuple[tuple[int, str], ...] = ()
-    is_class: bool = False
-    beside: tuple[str, str, str] | None = None
 
     @property
     def is_static(self) -> bool:
@@ -80,14 +91,8 @@ class GridOutput:
 class GridWriter:
     """Takes the values of one period after the other, (ny, nx) each."""
 
-    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
-        """Write the values of a period, NaN where there is no data.
-
-        Parameters
-        ----------
-        beside
-            Of the second variable.
-        """
+    def put(self, variable: int, period: int, values: np.ndarray) -> None:
+        """Write the values of a variable and period, NaN where there is no data."""
         raise NotImplementedError
 
 
@@ -115,11 +120,11 @@ class _NetCDF(GridWriter):
     def __init__(self, variables: Sequence[Any], fill: float) -> None:
         self.variables, self.fill = variables, fill
 
-    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
-        variable = self.variables[beside]
+    def put(self, variable: int, period: int, values: np.ndarray) -> None:
+        target = self.variables[variable]
         with LOCK:
-            key = period if variable.ndim == 3 else slice(None)
-            variable[key] = stored(values, variable.dtype, self.fill)
+            key = period if target.ndim == 3 else slice(None)
+            target[key] = stored(values, target.dtype, self.fill)
 
 
 def stored(values: np.ndarray, dtype: np.dtype, fill: float) -> np.ndarray:
@@ -155,34 +160,32 @@ def _prepared(data: Any, output: GridOutput) -> list[Any]:
     names, mapping = _axes(data, output.layout)
     ny, nx = output.layout.shape
     times, steps = (("time",), (1,)) if not output.is_static else ((), ())
-    named = [(output.name, output.long_name, output.unit)]
-    named += [output.beside] if output.beside is not None else []
     variables = []
-    for name, long_name, unit in named:
+    for one in output.variables:
         variable = data.createVariable(
-            name,
-            "i4" if output.is_class else "f4",
+            one.name,
+            "i4" if one.is_class else "f4",
             (*times, *names),
             zlib=True,
             shuffle=True,
             complevel=4,
-            fill_value=np.int32(CLASS_FILL) if output.is_class else np.float32(np.nan),
+            fill_value=np.int32(CLASS_FILL) if one.is_class else np.float32(np.nan),
             chunksizes=(*steps, min(ny, 512), min(nx, 512)),
         )
-        variable.long_name = long_name
-        if output.is_class:
-            variable.setncatts(_flag_attributes(output.flags))
+        variable.long_name = one.long_name
+        if one.is_class:
+            variable.setncatts(_flag_attributes(one.flags))
         else:
-            variable.units = unit or "1"
-        if output.cell_methods:
-            variable.cell_methods = output.cell_methods
-        if output.difference:
+            variable.units = one.unit or "1"
+        if one.cell_methods:
+            variable.cell_methods = one.cell_methods
+        if one.difference:
             variable.units_metadata = "temperature: difference"
+        if one.ancillary:
+            variable.ancillary_variables = one.ancillary
         if mapping:
             variable.grid_mapping = mapping
         variables.append(variable)
-    if output.beside is not None:
-        variables[0].ancillary_variables = output.beside[0]
     return variables
 
 
@@ -251,7 +254,7 @@ def _axes(data: Any, layout: GridLayout) -> tuple[tuple[str, str], str]:
     return (axes[0][0], axes[1][0]), mapping
 
 
-def _band_type(output: GridOutput) -> tuple[str, float, str]:
+def _band_type(output: OutputVariable) -> tuple[str, float, str]:
     """Type of the bands, what stands for no data, and how overviews are made."""
     if not output.is_class:
         return "float32", np.nan, "average"
@@ -262,7 +265,7 @@ def _band_type(output: GridOutput) -> tuple[str, float, str]:
     return "int32", CLASS_FILL, "mode"
 
 
-def _name_classes(data: Any, output: GridOutput, dtype: str) -> None:
+def _name_classes(data: Any, output: OutputVariable, dtype: str) -> None:
     """Names and colours of class codes, where there are any."""
     if output.flags:
         tags = _flag_attributes(output.flags)
@@ -283,10 +286,35 @@ class _Tiff(GridWriter):
     def __init__(self, data: Any, turn: tuple[slice, slice], periods: int) -> None:
         self.data, self.turn, self.periods = data, turn, periods
 
-    def put(self, period: int, values: np.ndarray, *, beside: bool = False) -> None:
+    def put(self, variable: int, period: int, values: np.ndarray) -> None:
         dtype, fill = np.dtype(self.data.dtypes[0]), self.data.nodata
-        band = period + 1 + self.periods * beside
+        band = period + 1 + self.periods * variable
         self.data.write(stored(values[self.turn], dtype, fill), band)
+
+
+def _describe_bands(data: Any, output: GridOutput) -> None:
+    """Periods, dates and units of bands; further variables' bands begin with their names."""
+    first, *further = output.variables
+    if output.climatology:
+        data.update_tags(climatology="yes")
+    if output.calendar != "standard":
+        data.update_tags(calendar=output.calendar)
+    tags = {"units": first.unit, "long_name": first.long_name}
+    tags |= {"cell_methods": first.cell_methods} if first.cell_methods else {}
+    tags |= {"units_metadata": "temperature: difference"} if first.difference else {}
+    days = zip(
+        iso_days(output.start, output.calendar),
+        iso_days(output.end - 1, output.calendar),
+        strict=True,
+    )
+    for n, (label, (begin, end)) in enumerate(zip(output.labels, days, strict=True), 1):
+        data.set_band_description(n, label)
+        data.update_tags(n, **tags, **({} if output.is_static else {"start": begin, "end": end}))
+    for n, one in enumerate(further, 1):
+        for band, label in enumerate(output.labels, n * len(output.labels) + 1):
+            data.set_band_description(band, f"{one.name} {label}")
+            data.update_tags(band, long_name=one.long_name, units=one.unit)
+    data.units = [one.unit for one in output.variables for _ in output.labels]
 
 
 @contextlib.contextmanager
@@ -295,6 +323,9 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
     import rasterio
     import rasterio.shutil
 
+    first, *further = output.variables
+    if further and not first.ancillary:
+        raise RequestError("out", "a GeoTIFF holds one grid", "use .nc for several")
     x, y = output.layout.x_edges, output.layout.y_edges
     for name, edges in (("columns", x), ("rows", y)):
         steps = np.diff(edges)
@@ -310,8 +341,7 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
         west, north, float(np.ptp(x)) / nx, float(np.ptp(y)) / ny
     )
     draft = path.with_name(path.name + ".bands.tif")
-    dtype, fill, overviews = _band_type(output)
-    labels = [*output.labels, *(output.labels if output.beside is not None else ())]
+    dtype, fill, overviews = _band_type(first)
     size: dict[str, Any] = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK}
     try:
         with rasterio.open(
@@ -320,43 +350,20 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             driver="GTiff",
             width=nx,
             height=ny,
-            count=len(labels),
+            count=len(output.labels) * len(output.variables),
             dtype=dtype,
             nodata=fill,
             crs="OGC:CRS84" if output.layout.is_lonlat else output.layout.crs,
             transform=transform,
             compress="deflate",
-            predictor=2 if output.is_class else 3,
+            predictor=2 if first.is_class else 3,
             interleave="band",
             bigtiff="if_safer",
             **(size if min(ny, nx) >= BLOCK else {}),
         ) as data:
-            data.update_tags(**output.attributes, variable=output.name, units=output.unit)
-            if output.climatology:
-                data.update_tags(climatology="yes")
-            if output.calendar != "standard":
-                data.update_tags(calendar=output.calendar)
-            tags = {"units": output.unit, "long_name": output.long_name}
-            tags |= {"cell_methods": output.cell_methods} if output.cell_methods else {}
-            tags |= {"units_metadata": "temperature: difference"} if output.difference else {}
-            days = zip(
-                iso_days(output.start, output.calendar),
-                iso_days(output.end - 1, output.calendar),
-                strict=True,
-            )
-            for n, (label, (first, last)) in enumerate(zip(output.labels, days, strict=True)):
-                data.set_band_description(n + 1, label)
-                dates = {} if output.is_static else {"start": first, "end": last}
-                data.update_tags(n + 1, **tags, **dates)
-            units = [output.unit] * len(output.labels)
-            if output.beside is not None:
-                name, long_name, unit = output.beside
-                for n, label in enumerate(output.labels, len(output.labels) + 1):
-                    data.set_band_description(n, f"{name} {label}")
-                    data.update_tags(n, long_name=long_name, units=unit)
-                units += [unit] * len(output.labels)
-            data.units = units
-            _name_classes(data, output, dtype)
+            data.update_tags(**output.attributes, variable=first.name, units=first.unit)
+            _describe_bands(data, output)
+            _name_classes(data, first, dtype)
             yield _Tiff(data, (north_up, eastward), len(output.labels))
         rasterio.shutil.copy(
             draft,

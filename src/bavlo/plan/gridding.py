@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -30,8 +31,9 @@ from bavlo.core.values.formula import REGION
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
+from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridSource, where
-from bavlo.grids.writing import GridOutput
+from bavlo.grids.writing import GridOutput, OutputVariable
 from bavlo.plan.checks import check_complete, check_percent, check_unit
 from bavlo.plan.grids import open_source
 from bavlo.plan.made import regional_cells
@@ -44,7 +46,7 @@ from bavlo.plan.periods import (
     rules_of,
     step_weights_of,
 )
-from bavlo.plan.targets import target_cells
+from bavlo.plan.targets import target_cells, with_way
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 
@@ -125,12 +127,21 @@ class GridPlan:
         """Of the values."""
         return self.request.measuring.unit or total_unit_of(self.what, self.combine)
 
+    @property
+    def written_layout(self) -> GridLayout:
+        """The cells that are written."""
+        return self.layout if self.onto is None else self.onto.layout
+
 
 def plan_grid(request: Request, report: Reporter) -> GridPlan:
     """Open the grid, and settle cells, periods and rules."""
     if request.grids.make_on == REGION:
         raise RequestError("make_on", "region makes values of regions", "use step or cell")
-    source, what = open_source(request, report)
+    reading = replace(request.grids.reading, resample_tiles=True)
+    opened = replace(request, grids=replace(request.grids, reading=reading))
+    source, what = open_source(opened, report)
+    if isinstance(source, MosaicGrid):
+        source = with_way(source, request, what, report)
     source = regional_cells(source, request, report)
     product = request.gridding.product
     if what.kind == CLASS and source.time is not None and request.time.every not in ((), ("step",)):
@@ -268,8 +279,52 @@ def periods_of_the_year(periods: PeriodAxis, years: np.ndarray, base: Base) -> P
     )
 
 
-def grid_output(plan: GridPlan) -> GridOutput:
-    """Everything of what is written but the values."""
+def grid_output(plans: Sequence[GridPlan]) -> GridOutput:
+    """Everything of what is written but the values.
+
+    Raises
+    ------
+    RequestError
+        Where several grids have other cells or other periods, or variables of one name.
+    """
+    first = plans[0]
+    layout = first.written_layout
+    for plan in plans[1:]:
+        name = f"{plan.source.variable.name} and {first.source.variable.name}"
+        if not layout.same_cells(plan.written_layout):
+            raise RequestError(
+                "", f"{name} have other cells", "bring them onto the same ones with ‹onto›"
+            )
+        if plan.written.labels != first.written.labels:
+            raise RequestError(
+                "", f"{name} have other periods", "choose those of both with ‹during›"
+            )
+    variables = tuple(one for plan in plans for one in output_variables(plan))
+    names = [one.name for one in variables]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise RequestError("", f"two grids would be written as {twice}", "name them as NAME=PATH")
+    sources = ", ".join(dict.fromkeys(where(plan.source) for plan in plans))
+    attributes = {
+        "title": "; ".join(one.long_name for one in variables[: len(plans)]),
+        "source": f"made by Bavlo from {sources}",
+    }
+    if first.base is not None:
+        attributes["base"] = str(first.base)
+    return GridOutput(
+        variables,
+        layout,
+        first.written.labels,
+        first.written.start,
+        first.written.end,
+        first.written.calendar,
+        first.request.gridding.product in (NORMAL, TREND),
+        attributes,
+    )
+
+
+def output_variables(plan: GridPlan) -> tuple[OutputVariable, ...]:
+    """The variable that a grid is written as; with trends how likely they are without any."""
     variable, product, base = plan.source.variable, plan.request.gridding.product, plan.base
     way = CELL_METHODS[plan.combine]
     name, long_name, unit = variable.name, variable.title, plan.unit
@@ -290,35 +345,21 @@ def grid_output(plan: GridPlan) -> GridOutput:
         methods = f"time: {way} within years time: mean over years"
     if product == TREND:
         methods = f"time: {way} within years"
-    layout = plan.layout if plan.onto is None else plan.onto.layout
-    attributes = {"title": long_name, "source": f"made by Bavlo from {where(plan.source)}"}
-    if base is not None:
-        attributes["base"] = str(base)
-    return GridOutput(
+    own = OutputVariable(
         name.replace("/", "_"),
         long_name,
         unit,
         methods,
-        layout,
-        plan.written.labels,
-        plan.written.start,
-        plan.written.end,
-        plan.written.calendar,
-        product in (NORMAL, TREND),
-        attributes,
         difference,
         variable.flags if plan.what.kind == CLASS else (),
         variable.colours if plan.what.kind == CLASS else (),
         plan.what.kind == CLASS,
-        _beside(plan),
+        f"{variable.name}_p_value" if product == TREND else "",
     )
-
-
-def _beside(plan: GridPlan) -> tuple[str, str, str] | None:
-    """The second variable: of trends how likely they are without any."""
-    if plan.request.gridding.product != TREND:
-        return None
-    return "p_value", "p value of no trend (Mann-Kendall)", "1"
+    if product != TREND:
+        return (own,)
+    title = f"{variable.title}, p value of no trend (Mann-Kendall)"
+    return own, OutputVariable(own.ancillary, title, "1", methods)
 
 
 def against_normal(

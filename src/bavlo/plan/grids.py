@@ -23,6 +23,7 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
@@ -113,7 +114,7 @@ def settled(source: GridSource, report: Reporter) -> GridSource:
 
 def named_codes(source: GridSource, what: Quantity) -> GridSource:
     """A grid of a few whole numbers without unit, whose kind nothing tells; any other as it is."""
-    if isinstance(source, JoinedGrid | TiledGrid) and holds_codes(source, what):
+    if isinstance(source, JoinedGrid | TiledGrid | MosaicGrid) and holds_codes(source, what):
         evidence = "a few whole numbers without unit"
         variable = replace(source.variable, kind=NOT_TOLD, kind_evidence=evidence)
         return replace(source, variable=variable)

@@ -21,6 +21,7 @@ from bavlo.core.values.missing import (
 from bavlo.errors import InputError, setting
 from bavlo.grids.cf import Packing
 from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
 from bavlo.grids.urls import url_of
 from bavlo.request.reporter import Reporter
@@ -169,7 +170,7 @@ class LookedAt:
 
 def look_for_marks(source: GridSource, what: Quantity) -> LookedAt:
     """Look for marks of no data in a grid, or in all tiles of one."""
-    if isinstance(source, TiledGrid):
+    if isinstance(source, TiledGrid | MosaicGrid):
         looked = [look_for_marks(tile, what) for tile in source.tiles]
         tiles = tuple(each.source for each in looked if isinstance(each.source, JoinedGrid))
         return LookedAt(
@@ -255,7 +256,7 @@ def check_range(source: GridSource, low: float, high: float) -> None:
     ------
     InputError
     """
-    for tile in source.tiles if isinstance(source, TiledGrid) else (source,):
+    for tile in source.tiles if isinstance(source, TiledGrid | MosaicGrid) else (source,):
         if not isinstance(tile, JoinedGrid) or tile.looked_at is None:
             continue
         for dtype, packing in {(_stored_type(f), f.packing): None for f in tile.files}:

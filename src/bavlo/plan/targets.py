@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.projection import same_system
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
+from bavlo.core.space.projection import extent_in, same_system
 from bavlo.core.space.regions import LONLAT
 from bavlo.core.space.regrid import AREA, LINEAR, MAJORITY, NEAREST
 from bavlo.core.values.kinds import CLASS, COUNT, NOT_TOLD, STATE, Quantity, codes_text
-from bavlo.errors import InputError, RequestError
+from bavlo.errors import RequestError
 from bavlo.grids.join import TiledGrid
+from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where
-from bavlo.request.request import GriddingRequest
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import GriddingRequest, Request
 
-POINTS_A_SIDE = 50  # of the outline by which the extent in another system is found
 MOST_CELLS = 500_000_000
 KEEPS = {
     AREA: "means over shared areas, which keep the integral where nothing is missing",
@@ -66,17 +67,27 @@ def target_cells(request: GriddingRequest, source: GridSource, what: Quantity) -
         layout = made_cells(request, source.layout)
     elif tiles is not None and what.kind != CLASS:
         layout = tiles
-    elif request.resample is not None:
+    elif request.resample is not None and not isinstance(source, MosaicGrid):
         raise RequestError("resample", "goes with other cells", "name them with ‹onto› or ‹cell›")
     else:
         return None
     if what.kind == NOT_TOLD and not what.unit:
         raise RequestError(where(source), *codes_text(source.variable))
-    how = _how(request.resample, source.layout, layout, what)
+    how = way_of(request.resample, source.layout, layout, what)
     return Target(layout, how, what.kind == COUNT)
 
 
-def _how(asked: str | None, source: GridLayout, target: GridLayout, what: Quantity) -> str:
+def with_way(source: MosaicGrid, request: Request, what: Quantity, report: Reporter) -> MosaicGrid:
+    """Tiles of several reference systems, brought together as suits what their values are."""
+    finest, *others = source.tiles
+    how = way_of(request.gridding.resample, others[0].layout, source.layout, what)
+    way = Target(source.layout, how, what.kind == COUNT)
+    names = ", ".join(where(tile) for tile in others)
+    report.warn(f"{names}: brought onto the cells of {where(finest)} by {way.words}")
+    return replace(source, how=how, counts=way.counts, least_area=request.measuring.least_area)
+
+
+def way_of(asked: str | None, source: GridLayout, target: GridLayout, what: Quantity) -> str:
     """The way that suits what the values are."""
     if what.kind == CLASS:
         if asked not in (None, MAJORITY, NEAREST):
@@ -101,20 +112,13 @@ def _how(asked: str | None, source: GridLayout, target: GridLayout, what: Quanti
     return AREA
 
 
-def median_area(layout: GridLayout) -> float:
-    """Of the cells, km²; of many a regular sample."""
-    count = layout.shape[0] * layout.shape[1]
-    some = np.arange(0, count, max(1, count // 2000))
-    return float(np.median(layout.ellipsoid_areas(some)))
-
-
 def made_cells(request: GriddingRequest, source: GridLayout) -> GridLayout:
     """Square cells of a size in a reference system, over a box that grows to whole cells."""
     if request.cell is None:
         raise RequestError("cell", "is needed with ‹crs› and ‹box›", "name the size of a cell")
     crs = _system(request.crs, source)
     system = LONLAT if crs == "lonlat" else crs
-    west, south, east, north = request.box or _extent_in(source, system)
+    west, south, east, north = request.box or extent_in(source, system)
     size = request.cell
     columns = np.arange(np.floor(west / size + 1e-9), np.ceil(east / size - 1e-9) + 1)
     rows = np.arange(np.floor(south / size + 1e-9), np.ceil(north / size - 1e-9) + 1)
@@ -147,29 +151,6 @@ def _system(asked: str | None, source: GridLayout) -> str:
     if crs.is_geographic and same_system(asked, LONLAT):
         return "lonlat"
     return str(crs.to_wkt())
-
-
-def _extent_in(source: GridLayout, system: str) -> tuple[float, float, float, float]:
-    """The extent of a grid in a reference system, by points along its outline and within."""
-    own = LONLAT
-    if not (source.is_lonlat or isinstance(source, CurvilinearLayout)):
-        own = source.crs
-    if same_system(own, system):
-        return source.extent
-    import pyproj
-
-    west, south, east, north = source.extent
-    x, y = (
-        a.ravel()
-        for a in np.meshgrid(
-            np.linspace(west, east, POINTS_A_SIDE), np.linspace(south, north, POINTS_A_SIDE)
-        )
-    )
-    x, y = pyproj.Transformer.from_crs(own, system, always_xy=True).transform(x, y)
-    fine = np.isfinite(x) & np.isfinite(y)
-    if not fine.any():
-        raise InputError("crs", "cannot hold the grid", "use another reference system, or ‹box›")
-    return float(x[fine].min()), float(y[fine].min()), float(x[fine].max()), float(y[fine].max())
 
 
 def finest_cells(source: GridSource) -> GridLayout | None:

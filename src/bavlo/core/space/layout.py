@@ -60,6 +60,11 @@ class GridLayout:
         x, y = self.x_edges, self.y_edges
         return float(x.min()), float(y.min()), float(x.max()), float(y.max())
 
+    @property
+    def system(self) -> str:
+        """The reference system of the coordinates, as pyproj reads it."""
+        return "OGC:CRS84" if self.crs in ("lonlat", "curvilinear") else self.crs
+
     @cached_property
     def x_centres(self) -> np.ndarray:
         """(nx,) middle of each column."""
@@ -355,3 +360,10 @@ def edges_from_centres(centres: np.ndarray, limit: float | None = None) -> np.nd
     last = centres[-1] + (centres[-1] - inner[-1])
     edges = np.concatenate([[first], inner, [last]])
     return edges if limit is None else np.clip(edges, -limit, limit)
+
+
+def median_area(layout: GridLayout) -> float:
+    """Of the cells, km²; of many a regular sample."""
+    count = layout.shape[0] * layout.shape[1]
+    some = np.arange(0, count, max(1, count // 2000))
+    return float(np.median(layout.ellipsoid_areas(some)))

@@ -15,6 +15,7 @@ from bavlo.errors import InputError
 
 CELL_SHARE = 2e-5  # an edge may stray this share of a cell from where it belongs
 MOST_HALVINGS = 16
+POINTS_A_SIDE = 50  # by which the extent of a grid in another system is found
 
 Transform = Callable[[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]
 
@@ -81,6 +82,33 @@ def same_system(one: str, other: str) -> bool:
     return bool(a.equals(b, ignore_axis_order=True)) or (
         other == LONLAT and bool(a.equals("EPSG:4326", ignore_axis_order=True))
     )
+
+
+def extent_in(source: GridLayout, system: str) -> tuple[float, float, float, float]:
+    """The extent of a grid in a reference system, by points along its outline and within.
+
+    Raises
+    ------
+    InputError
+        Where none of them has a place there.
+    """
+    own = source.system
+    if same_system(own, system):
+        return source.extent
+    import pyproj
+
+    west, south, east, north = source.extent
+    x, y = (
+        a.ravel()
+        for a in np.meshgrid(
+            np.linspace(west, east, POINTS_A_SIDE), np.linspace(south, north, POINTS_A_SIDE)
+        )
+    )
+    x, y = pyproj.Transformer.from_crs(own, system, always_xy=True).transform(x, y)
+    fine = np.isfinite(x) & np.isfinite(y)
+    if not fine.any():
+        raise InputError("crs", "cannot hold the grid", "use another reference system, or ‹box›")
+    return float(x[fine].min()), float(y[fine].min()), float(x[fine].max()), float(y[fine].max())
 
 
 def transformed_edges(

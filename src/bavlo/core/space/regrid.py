@@ -361,11 +361,11 @@ def _edges_of(boxes: Boxes, target: GridLayout, source: GridLayout) -> RegionEdg
         count,
     )
     edges = _some(edges, np.argsort(region, kind="stable"))
-    if same_system(_system(target), _system(source)):
+    if same_system(target.system, source.system):
         return edges
     import pyproj
 
-    transformer = pyproj.Transformer.from_crs(_system(target), _system(source), always_xy=True)
+    transformer = pyproj.Transformer.from_crs(target.system, source.system, always_xy=True)
     corners = transformer.transform(edges.x0, edges.y0)
     fine = np.isfinite(corners[0]) & np.isfinite(corners[1])
     kept = np.bincount(edges.region, fine, count) == 4
@@ -390,21 +390,16 @@ def _over_curvilinear(boxes: Boxes, target: GridLayout, source: CurvilinearLayou
     """Boxes over cells that have corners of their own."""
     geometry = shapely.box(*boxes)
     labels = tuple(map(str, range(len(geometry))))
-    return overlay_on_grid(Regions(labels, geometry, _system(target)), source)
-
-
-def _system(layout: GridLayout) -> str:
-    plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)
-    return LONLAT if plain else layout.crs
+    return overlay_on_grid(Regions(labels, geometry, target.system), source)
 
 
 def _centres(target: GridLayout, source: GridLayout) -> tuple[np.ndarray, np.ndarray]:
     """(C',) centres of the new cells in the system of the old grid, in its turn of longitude."""
     x, y = (a.ravel() for a in np.meshgrid(target.x_centres, target.y_centres))
-    if not same_system(_system(target), _system(source)):
+    if not same_system(target.system, source.system):
         import pyproj
 
-        transformer = pyproj.Transformer.from_crs(_system(target), _system(source), always_xy=True)
+        transformer = pyproj.Transformer.from_crs(target.system, source.system, always_xy=True)
         x, y = transformer.transform(x, y)
     if source.is_lonlat:
         west = source.extent[0]

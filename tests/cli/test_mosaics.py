@@ -1,0 +1,123 @@
+"""Several grids in one file, and tiles of several reference systems in one grid."""
+
+import netCDF4
+import numpy as np
+import pytest
+import rasterio
+from rasterio.transform import from_origin
+
+from support import run
+
+UTM = "EPSG:32744"  # metres around longitude 81
+
+
+def tile(path, values, left, top, size, crs, unit="mm"):
+    """A GeoTIFF of square cells."""
+    with rasterio.open(
+        path,
+        "w",
+        driver="GTiff",
+        width=values.shape[1],
+        height=values.shape[0],
+        count=1,
+        dtype=values.dtype,
+        crs=crs,
+        transform=from_origin(left, top, size, size),
+        nodata=-9999 if values.dtype.kind == "f" else None,
+    ) as data:
+        data.write(values, 1)
+        data.update_tags(1, units=unit)
+
+
+def held(path, name):
+    with netCDF4.Dataset(path) as data:
+        return np.ma.filled(data[name][:], np.nan)
+
+
+def test_several_named_grids_stand_in_one_file_as_each_alone(demo, tmp_path):
+    grids = [f"{n}={demo / f'{n}_1991-2000.nc'}" for n in ("tmax", "tmin")]
+    rest = ("--every", "year", "--unit", "degC", "--during", "1991..1993")
+    run("grid", *grids, *rest, "--out", tmp_path / "both.nc")
+    for grid in grids:
+        name = grid.split("=")[0]
+        run("grid", grid, *rest, "--out", tmp_path / f"{name}.nc")
+        np.testing.assert_array_equal(
+            held(tmp_path / "both.nc", name), held(tmp_path / f"{name}.nc", name)
+        )
+    with netCDF4.Dataset(tmp_path / "both.nc") as data:
+        assert data["tmax"].units == data["tmin"].units == "degC"
+
+
+def test_several_grids_need_common_cells_common_periods_and_a_format_that_holds_them(
+    demo, tmp_path
+):
+    tmax, tmin = (f"{n}={demo / f'{n}_1991-2000.nc'}" for n in ("tmax", "tmin"))
+    done = run("grid", tmax, tmin, "--every", "year", "--out", tmp_path / "b.tif", check=False)
+    assert "a GeoTIFF holds one grid; use .nc" in done.stderr
+    later = f"tmin={demo / 'tmin_2001-2010.nc'}"
+    done = run("grid", tmax, later, "--every", "year", "--out", tmp_path / "b.nc", check=False)
+    assert "have other periods" in done.stderr
+    people = f"people={demo / 'people.tif'}"
+    done = run("grid", tmax, people, "--out", tmp_path / "b.nc", check=False)
+    assert done.returncode and not list(tmp_path.iterdir())
+
+
+@pytest.fixture
+def tiles(tmp_path):
+    """A fine tile in metres and a coarse one in degrees around it."""
+    rng = np.random.default_rng(1)
+    fine = rng.uniform(0, 10, (20, 20)).astype("f4")
+    fine[3, 4] = -9999
+    coarse = np.full((4, 4), 7, "f4")
+    tile(tmp_path / "fine_rain.tif", fine, 480_000, 6_140_000, 2_000, UTM)
+    tile(tmp_path / "coarse_rain.tif", coarse, 80.5, -34.5, 0.25, "EPSG:4326")
+    return tmp_path, fine
+
+
+def test_tiles_of_two_systems_make_one_grid_on_the_cells_of_the_finer(tiles):
+    folder, fine = tiles
+    done = run(
+        "grid", folder / "coarse_rain.tif", folder / "fine_rain.tif", "--out", folder / "one.tif"
+    )
+    assert "coarse_rain.tif: brought onto the cells of" in done.stderr
+    assert "means over shared areas" in done.stderr
+    with rasterio.open(folder / "one.tif") as data:
+        assert data.crs.to_epsg() == 32744 and data.res == (2_000, 2_000)
+        values = data.read(1)
+        row, column = data.index(480_001, 6_139_999)
+    inner = values[row : row + 20, column : column + 20]
+    present = fine != -9999
+    np.testing.assert_array_equal(inner[present], fine[present])
+    assert inner[3, 4] == 7  # where the finer has no value, the coarser one's
+    outer = np.ones(values.shape, bool)
+    outer[row : row + 20, column : column + 20] = False
+    known = values[outer & ~np.isnan(values)]
+    assert known.size > 1000 and (known == 7).all()
+
+
+def test_series_of_tiles_of_two_systems_are_refused(tiles, demo):
+    folder, _ = tiles
+    done = run(
+        "series",
+        folder / "coarse_rain.tif",
+        folder / "fine_rain.tif",
+        "--regions",
+        demo / "watersheds.geojson",
+        check=False,
+    )
+    assert done.returncode == 1
+    assert "join them into one grid on common cells first" in done.stderr
+
+
+def test_class_tiles_of_two_systems_stay_classes(tmp_path):
+    tile(tmp_path / "a.tif", np.full((10, 10), 2, "u1"), 480_000, 6_140_000, 2_000, UTM, "")
+    tile(tmp_path / "b.tif", np.full((4, 4), 5, "u1"), 80.5, -34.5, 0.25, "EPSG:4326", "")
+    a, b = tmp_path / "a.tif", tmp_path / "b.tif"
+    run("grid", a, b, "--kind", "class", "--out", tmp_path / "one.tif")
+    with rasterio.open(tmp_path / "one.tif") as data:
+        assert set(np.unique(data.read(1, masked=True).compressed())) == {2, 5}
+    done = run(
+        "grid", a, b, "--kind", "class", "--resample", "linear", "--out", tmp_path / "t.tif",
+        check=False,
+    )  # fmt: skip
+    assert "class codes have no linear" in done.stderr

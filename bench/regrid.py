@@ -74,9 +74,9 @@ def main():
     runs = options.parse_args().runs
     WORK.mkdir(exist_ok=True)
     fine, coarse = WORK / "fine_0.05.nc", WORK / "coarse_0.25.nc"
-    if not fine.exists():
-        write(fine, 0.05, fields(0.05))
-        write(coarse, 0.25, fields(0.25))
+    for path, size in ((fine, 0.05), (coarse, 0.25)):
+        if not path.exists():
+            write(path, size, fields(size))
     for source, onto, size in ((fine, coarse, 0.25), (coarse, fine, 0.05)):
         out = WORK / "out.nc"
         words = [str(PROGRAM), "grid", str(source), "--onto", str(onto), "--out", str(out)]

@@ -251,7 +251,8 @@ class Kept(GridWriter):
     def __init__(self):
         self.fields = {}
 
-    def put(self, variable, period, values):
+    def put(self, variable, period, values, rows):
+        assert rows.start == 0
         assert (variable, period) == (0, len(self.fields))
         self.fields[period] = values.copy()
 

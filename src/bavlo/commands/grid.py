@@ -35,6 +35,7 @@ from bavlo.grids.writing import GridOutput, GridWriter
 from bavlo.plan.gridding import (
     GridPlan,
     against_normal,
+    bands_of,
     grid_output,
     output_variables,
     plan_grid,
@@ -86,7 +87,7 @@ def grid(request: Request, report: Reporter) -> GridResult:
     """Grids of values, normals, anomalies or trends."""
     plans = tuple(plan_grid(one, report) for one in each_grid(request))
     output = grid_output(plans)
-    resampled = {p.source.variable.name: p.onto.words for p in plans if p.onto is not None}
+    resampled = {p.source.variable.name: p.onto.way.words for p in plans if p.onto is not None}
     about = {
         "bavlo": __version__,
         "request": asked(request if len(plans) > 1 else plans[0].request),
@@ -116,25 +117,35 @@ def write_grid(
     plan: GridPlan, writers: Sequence[GridWriter], variable: int, report: Reporter
 ) -> list[str]:
     """Compute one grid and write it as a variable; the periods without any value."""
-    run, labels = plan.request.run, plan.written.labels
-    empty: list[str] = []
+    filled = np.zeros(len(plan.written), bool)
+    for rows, band in bands_of(plan):
+        for place, n, values in band_fields(band, report):
+            field = values.reshape(band.layout.shape)
+            if band.onto is not None:
+                field = band.onto.apply(field, band.request.measuring.least_area)
+            for writer in writers:
+                writer.put(variable + place, n, field, rows)
+            filled[n] |= not np.isnan(field).all()
+    return [label for label, found in zip(plan.written.labels, filled, strict=True) if not found]
+
+
+def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np.ndarray]]:
+    """Which of the grid's variables, number of the written period, and values of the cells (C,)."""
+    run, product = plan.request.run, plan.request.gridding.product
     with (
         rechunked_source(plan.source, plan.cells, run, report) as source,
         executor(run, grid_needs(plan), report.progress, report.note) as engine,
     ):
         fields = period_fields(plan, BlockReader(source, plan.cells), engine)
-        if plan.request.gridding.product == TREND:
+        if product == TREND:
             for n, slope, p_value in trend_fields(plan, fields, engine, report):
-                if not _put(plan, writers, variable, n, slope):
-                    empty.append(labels[n])
-                _put(plan, writers, variable + 1, n, p_value)
-            return empty
+                yield 0, n, slope
+                yield 1, n, p_value
+            return
         if plan.base is not None:
             fields = fields_against_normals(plan, plan.base, fields, engine, report)
         for n, values in fields:
-            if not _put(plan, writers, variable, n, values):
-                empty.append(labels[n])
-    return empty
+            yield 0, n, values
 
 
 def grid_needs(plan: GridPlan) -> Needs:
@@ -280,18 +291,6 @@ def trend_fields(
             yield n, out[0, n], out[1, n]
 
 
-def _put(
-    plan: GridPlan, writers: Sequence[GridWriter], variable: int, period: int, values: np.ndarray
-) -> bool:
-    """Write one period everywhere; whether it has any value."""
-    field = values.reshape(plan.layout.shape)
-    if plan.onto is not None:
-        field = plan.onto.apply(field, plan.request.measuring.least_area)
-    for writer in writers:
-        writer.put(variable, period, field)
-    return not np.isnan(field).all()
-
-
 @contextmanager
 def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterator[np.ndarray]:
     """Room for the values of all periods: in memory, or in a scratch file when they are many."""
@@ -318,7 +317,7 @@ def _summary(plans: Sequence[GridPlan], empty: Sequence[str]) -> tuple[str, ...]
     for one in plans:
         if one.onto is not None:
             name = "" if len(plans) == 1 else f"{one.source.variable.name} "
-            lines.append(f"{name}brought onto other cells by {one.onto.words}")
+            lines.append(f"{name}brought onto other cells by {one.onto.way.words}")
     if empty:
         lines.append(
             f"{counted(len(empty), 'period')} without a value anywhere, not being complete: "

@@ -89,10 +89,10 @@ class GridOutput:
 
 
 class GridWriter:
-    """Takes the values of one period after the other, (ny, nx) each."""
+    """Takes the values of one period after the other, some rows of it at a time."""
 
-    def put(self, variable: int, period: int, values: np.ndarray) -> None:
-        """Write the values of a variable and period, NaN where there is no data."""
+    def put(self, variable: int, period: int, values: np.ndarray, rows: slice) -> None:
+        """Write some rows of a variable and period, NaN where there is no data."""
         raise NotImplementedError
 
 
@@ -120,10 +120,10 @@ class _NetCDF(GridWriter):
     def __init__(self, variables: Sequence[Any], fill: float) -> None:
         self.variables, self.fill = variables, fill
 
-    def put(self, variable: int, period: int, values: np.ndarray) -> None:
+    def put(self, variable: int, period: int, values: np.ndarray, rows: slice) -> None:
         target = self.variables[variable]
         with LOCK:
-            key = period if target.ndim == 3 else slice(None)
+            key = (period, rows) if target.ndim == 3 else rows
             target[key] = stored(values, target.dtype, self.fill)
 
 
@@ -286,10 +286,14 @@ class _Tiff(GridWriter):
     def __init__(self, data: Any, turn: tuple[slice, slice], periods: int) -> None:
         self.data, self.turn, self.periods = data, turn, periods
 
-    def put(self, variable: int, period: int, values: np.ndarray) -> None:
+    def put(self, variable: int, period: int, values: np.ndarray, rows: slice) -> None:
+        from rasterio.windows import Window
+
         dtype, fill = np.dtype(self.data.dtypes[0]), self.data.nodata
         band = period + 1 + self.periods * variable
-        self.data.write(stored(values[self.turn], dtype, fill), band)
+        first = rows.start if self.turn[0].step == 1 else self.data.height - rows.stop
+        window = Window(0, first, self.data.width, rows.stop - rows.start)
+        self.data.write(stored(values[self.turn], dtype, fill), band, window=window)
 
 
 def _describe_bands(data: Any, output: GridOutput) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -46,10 +46,13 @@ from bavlo.plan.periods import (
     rules_of,
     step_weights_of,
 )
-from bavlo.plan.targets import target_cells, with_way
+from bavlo.plan.targets import Target, target_cells, with_way
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 
+BAND_CELLS = 2**22  # read and written at a time
+BLOCK_ROWS = 512  # of a chunk that is written
+NEIGHBOURS = 2  # rows beyond, between whose centres values may be wanted
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
 
 
@@ -65,14 +68,14 @@ class Onto:
         How values are brought onto them.
     inside : (C',) bool or None
         Those that regions cover, where the rest becomes missing.
-    words
+    way
         How it is done, and whether totals are kept.
     """
 
     layout: GridLayout
     regrid: Regrid
-    inside: np.ndarray | None = None
-    words: str = ""
+    inside: np.ndarray | None
+    way: Target
 
     def apply(self, field: np.ndarray, least_area: float) -> np.ndarray:
         """(ny', nx') values of the cells (ny, nx)."""
@@ -167,7 +170,7 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         new, _, inside_new = cut_cells(request, target.layout, report)
         layout, cells = cells_beneath(source.layout, new)
         how = regrid(layout, new, target.how, counts=target.counts)
-        onto, inside = Onto(new, how, inside_new, target.words), None
+        onto, inside = Onto(new, how, inside_new, target), None
     yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
     if product == TREND:
@@ -198,8 +201,54 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     )
 
 
+def bands_of(plan: GridPlan) -> Iterator[tuple[slice, GridPlan]]:
+    """The plan by bands of written rows, of at most BAND_CELLS cells where that can be.
+
+    Bands follow from the grids alone, so that no value depends on the memory that is allowed.
+    """
+    written = plan.written_layout
+    rows, columns = written.shape
+    read = plan.cells.cells.size
+    held = max(read, rows * columns)
+    one_system = plan.onto is None or (
+        not isinstance(plan.layout, CurvilinearLayout) and plan.layout.crs == written.crs
+    )
+    count = -(-held // BAND_CELLS)
+    if count <= 1 or isinstance(written, CurvilinearLayout) or not one_system:
+        yield slice(0, rows), plan
+        return
+    height = max(1, round(rows / count / BLOCK_ROWS)) * BLOCK_ROWS
+    for first in range(0, rows, height):
+        band = slice(first, min(first + height, rows))
+        yield band, _of_band(plan, band)
+
+
+def _of_band(plan: GridPlan, band: slice) -> GridPlan:
+    """The plan of some of the written rows."""
+    written = plan.written_layout
+    edges = written.y_edges[band.start : band.stop + 1]
+    layout = GridLayout(written.x_edges, edges, written.crs)
+
+    def rows_of(inside: np.ndarray | None) -> np.ndarray | None:
+        return None if inside is None else inside.reshape(written.shape)[band].ravel()
+
+    if plan.onto is None:
+        number = plan.cells.cells.reshape(written.shape)[band].ravel()
+        cells = CellSelection(plan.cells.shape, number)
+        return replace(plan, layout=layout, cells=cells, inside=rows_of(plan.inside))
+    beneath, cells = cells_beneath(plan.source.layout, layout)
+    way = plan.onto.way
+    onto = Onto(
+        layout, regrid(beneath, layout, way.how, counts=way.counts), rows_of(plan.onto.inside), way
+    )
+    return replace(plan, layout=beneath, cells=cells, onto=onto)
+
+
 def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, CellSelection]:
-    """The rows of a grid that lie beneath other cells, whole; all where that is not plain."""
+    """The rows of a grid that lie beneath other cells or next to them, whole.
+
+    All of them where that is not plain.
+    """
     ny, nx = layout.shape
     rows = slice(0, ny)
     if not isinstance(layout, CurvilinearLayout) and layout.crs == target.crs:
@@ -208,7 +257,8 @@ def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, C
         top = np.maximum(layout.y_edges[:-1], layout.y_edges[1:])
         found = np.flatnonzero((top > low) & (bottom < high))
         if found.size:
-            rows = slice(int(found[0]), int(found[-1]) + 1)
+            first, last = int(found[0]) - NEIGHBOURS, int(found[-1]) + NEIGHBOURS + 1
+            rows = slice(max(first, 0), min(last, ny))
             layout = GridLayout(
                 layout.x_edges, layout.y_edges[rows.start : rows.stop + 1], layout.crs
             )

@@ -11,7 +11,7 @@ import netCDF4
 import numpy as np
 
 WORK = Path(__file__).parent / "work"
-STEPS = 4
+STEPS = 10
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
 
@@ -83,7 +83,7 @@ def main():
         own, other = [], []
         for _ in range(runs):
             began = time.perf_counter()
-            subprocess.run([*words, "--replace", "--quiet", "--memory", "2GB"], check=True)
+            subprocess.run([*words, "--replace", "--quiet", "--memory", "1GB"], check=True)
             own.append(time.perf_counter() - began)
             out.rename(WORK / f"like_{size}.nc")
             other.append(reading(source) + plain(source, WORK / "plain.nc", size))

@@ -137,7 +137,6 @@ def test_bands_of_rows_give_what_the_whole_grid_gives(demo, tmp_path, monkeypatc
         words += ["--onto", demo / onto[1], "--resample", (*onto, "area")[2]]
     run(*words, "--out", tmp_path / f"whole.{ending}")
     monkeypatch.setattr(gridding, "BAND_CELLS", 1000)
-    monkeypatch.setattr(gridding, "BLOCK_ROWS", 8)
     run(*words, "--out", tmp_path / f"bands.{ending}")
     if ending == "tif":
         with (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,6 +14,9 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
+from bavlo.core.reduce.cells import SingleSteps
+from bavlo.core.reduce.period_state import CellValues
+from bavlo.core.reduce.protocol import Reducer
 from bavlo.core.stats.normals import (
     NORMAL,
     TREND,
@@ -51,6 +55,7 @@ from bavlo.request.request import Request, TrendRequest
 BRICK_VALUES = 2**22  # periods × cells that normals are made of at once
 KEPT_SHARE = 0.25  # of `memory` that values may take before they go to a scratch file
 COPIES_OF_CELLS = 6  # decoded, masked, filled and converted copies of a unit's cells
+COPIES_OF_STEPS = 3  # the same where nothing is combined
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
@@ -118,14 +123,25 @@ def write_grid(
 ) -> list[str]:
     """Compute one grid and write it as a variable; the periods without any value."""
     filled = np.zeros(len(plan.written), bool)
-    for rows, band in bands_of(plan):
-        for place, n, values in band_fields(band, report):
-            field = values.reshape(band.layout.shape)
-            if band.onto is not None:
-                field = band.onto.apply(field, band.request.measuring.least_area)
-            for writer in writers:
-                writer.put(variable + place, n, field, rows)
-            filled[n] |= not np.isnan(field).all()
+
+    def put(place: int, period: int, field: np.ndarray, rows: slice) -> None:
+        for writer in writers:
+            writer.put(place, period, field, rows)
+
+    # A field is compressed and written while the next one is read and brought onto its cells.
+    with ThreadPoolExecutor(1) as beside:
+        writing: Future[None] | None = None
+        for rows, band in bands_of(plan):
+            for place, n, values in band_fields(band, report):
+                field = values.reshape(band.layout.shape)
+                if band.onto is not None:
+                    field = band.onto.apply(field, band.request.measuring.least_area)
+                filled[n] |= not np.isnan(field).all()
+                if writing is not None:
+                    writing.result()
+                writing = beside.submit(put, variable + place, n, field, rows)
+        if writing is not None:
+            writing.result()
     return [label for label, found in zip(plan.written.labels, filled, strict=True) if not found]
 
 
@@ -154,6 +170,8 @@ def grid_needs(plan: GridPlan) -> Needs:
     assignment = plan.reducer.step_weights.assignment
     units = plan_units(assignment, cells)
     steps = max((unit.last - unit.first for unit in units), default=0)
+    if isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE:
+        return Needs(steps * cells * 8.0 * COPIES_OF_STEPS, cells * 8.0)
     kept = cells * 8.0 * KEPT_PER_CELL
     by_bricks = plan.request.gridding.product != VALUE
     if by_bricks:
@@ -173,7 +191,8 @@ def period_fields(
     waiting: dict[int, np.ndarray] = {}
     following = 0
     nothing = np.full(plan.cells.cells.size, np.nan)
-    for settled in engine.reduce(reader, plan.reducer, segments):
+    reducer: Reducer[np.ndarray, Any, list[CellValues]] = plan.reducer
+    for settled in engine.reduce(reader, reducer, segments):
         for some in settled:
             values = convert(some.value, own, plan.unit, difference=difference)
             if plan.inside is not None:

@@ -19,6 +19,7 @@ from bavlo.grids.netcdf import LOCK
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
 ENDINGS = (*NETCDF, *TIFF)
 BLOCK = 256  # pixels of a tile
+CHUNK = 512  # rows and columns of a chunk
 CLASS_FILL = -(2**31)  # where there is no class
 NO_COLOUR = "#000000"  # of codes that a table of colours leaves open
 BYTE_FILL = 255  # the same where codes fit in a byte
@@ -71,6 +72,8 @@ class GridOutput:
         The periods are those of many years: bounds run from the first to the last of them.
     attributes
         Further ones of the file.
+    rows_at_once
+        Rows that are written together, which a chunk of the file should not exceed.
     """
 
     variables: tuple[OutputVariable, ...]
@@ -81,6 +84,7 @@ class GridOutput:
     calendar: str
     climatology: bool
     attributes: Mapping[str, str]
+    rows_at_once: int
 
     @property
     def is_static(self) -> bool:
@@ -170,7 +174,7 @@ def _prepared(data: Any, output: GridOutput) -> list[Any]:
             shuffle=True,
             complevel=4,
             fill_value=np.int32(CLASS_FILL) if one.is_class else np.float32(np.nan),
-            chunksizes=(*steps, min(ny, 512), min(nx, 512)),
+            chunksizes=(*steps, min(ny, CHUNK, output.rows_at_once), min(nx, CHUNK)),
         )
         variable.long_name = one.long_name
         if one.is_class:

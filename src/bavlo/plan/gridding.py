@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bavlo.core.reduce.cells import CellReducer
+from bavlo.core.reduce.cells import CellReducer, SingleSteps, cell_reducer
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
@@ -33,7 +33,7 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridSource, where
-from bavlo.grids.writing import GridOutput, OutputVariable
+from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
 from bavlo.plan.checks import check_complete, check_percent, check_unit
 from bavlo.plan.grids import open_source
 from bavlo.plan.made import regional_cells
@@ -50,8 +50,9 @@ from bavlo.plan.targets import Target, target_cells, with_way
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 
-BAND_CELLS = 2**22  # read and written at a time
-BLOCK_ROWS = 512  # of a chunk that is written
+BAND_CELLS = 2**21  # read and written at a time
+BAND_OF_STEPS = 2**23  # the same where nothing is combined
+LEAST_ROWS = 8  # of a band
 NEIGHBOURS = 2  # rows beyond, between whose centres values may be wanted
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
 
@@ -119,7 +120,7 @@ class GridPlan:
     yearly: YearlyPeriods
     base: Base | None
     reported: np.ndarray
-    reducer: CellReducer
+    reducer: CellReducer | SingleSteps
     layout: GridLayout
     cells: CellSelection
     inside: np.ndarray | None
@@ -193,7 +194,7 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         yearly,
         base,
         reported,
-        CellReducer(step_weights, rules_of(request, combine, what)),
+        cell_reducer(step_weights, rules_of(request, combine, what)),
         layout,
         cells,
         inside,
@@ -206,21 +207,31 @@ def bands_of(plan: GridPlan) -> Iterator[tuple[slice, GridPlan]]:
 
     Bands follow from the grids alone, so that no value depends on the memory that is allowed.
     """
-    written = plan.written_layout
-    rows, columns = written.shape
-    read = plan.cells.cells.size
-    held = max(read, rows * columns)
-    one_system = plan.onto is None or (
-        not isinstance(plan.layout, CurvilinearLayout) and plan.layout.crs == written.crs
-    )
-    count = -(-held // BAND_CELLS)
-    if count <= 1 or isinstance(written, CurvilinearLayout) or not one_system:
+    rows, height = plan.written_layout.shape[0], band_rows(plan)
+    if height >= rows:
         yield slice(0, rows), plan
         return
-    height = max(1, round(rows / count / BLOCK_ROWS)) * BLOCK_ROWS
     for first in range(0, rows, height):
         band = slice(first, min(first + height, rows))
         yield band, _of_band(plan, band)
+
+
+def band_rows(plan: GridPlan) -> int:
+    """Written rows of a band: whole chunks of the file, or a share of one."""
+    written = plan.written_layout
+    rows, columns = written.shape
+    one_system = plan.onto is None or (
+        not isinstance(plan.layout, CurvilinearLayout) and plan.layout.crs == written.crs
+    )
+    values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
+    most = BAND_OF_STEPS if values_only else BAND_CELLS
+    count = -(-max(plan.cells.cells.size, rows * columns) // most)
+    if count <= 1 or isinstance(written, CurvilinearLayout) or not one_system:
+        return rows
+    fitting = -(-rows // count)
+    if fitting >= CHUNK:
+        return fitting // CHUNK * CHUNK
+    return max(fitting, LEAST_ROWS)
 
 
 def _of_band(plan: GridPlan, band: slice) -> GridPlan:
@@ -262,8 +273,7 @@ def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, C
             layout = GridLayout(
                 layout.x_edges, layout.y_edges[rows.start : rows.stop + 1], layout.crs
             )
-    number = np.arange(ny * nx).reshape(ny, nx)[rows].ravel()
-    return layout, CellSelection((ny, nx), number)
+    return layout, CellSelection((ny, nx), np.arange(rows.start * nx, rows.stop * nx))
 
 
 def cut_cells(
@@ -370,6 +380,7 @@ def grid_output(plans: Sequence[GridPlan]) -> GridOutput:
         first.written.calendar,
         first.request.gridding.product in (NORMAL, TREND),
         attributes,
+        min(band_rows(plan) for plan in plans),
     )
 
 

@@ -241,3 +241,14 @@ def test_edges_of_rings_run_one_way_however_they_were_drawn():
         edges = region_edges(np.array([shape], object))
         area = ((edges.x0 * edges.y1 - edges.x1 * edges.y0) / 2).sum()
         assert area == pytest.approx(15)
+
+
+def test_axes_whose_ends_only_rounding_parts_share_no_cell_beyond_them():
+    edge = 90.0
+    a = np.array([89.0, 89.5, np.nextafter(edge, 100)])
+    b = np.array([89.0, edge])
+    for source, target in ((a, b), (b, a)):
+        cell, other, share = axis_shares(source, target, latitude=False)
+        assert cell.max() <= target.size - 2
+        assert other.max() <= source.size - 2
+        np.testing.assert_allclose(np.bincount(cell, share), 1, rtol=1e-12)

@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
-from bavlo.core.reduce.period_state import CellValues, Coverage, PeriodState
+from bavlo.core.reduce.period_state import (
+    CellValues,
+    Coverage,
+    PeriodState,
+    Rules,
+    StepWeights,
+)
 from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.values.combine import TOTAL
 
 
 class CellReducer(PeriodReducer[CellValues]):
@@ -22,3 +31,55 @@ class CellReducer(PeriodReducer[CellValues]):
     def finish(self, state: PeriodState) -> CellValues:
         """(P, C) values, NaN where too little of a period has data."""
         return CellValues(state.first, state.sums.combined(self.rules, *self.time_of(state)))
+
+
+@dataclass(frozen=True, eq=False)
+class SingleSteps:
+    """Cells of periods that are one whole step each, so that nothing is combined.
+
+    Much faster than `CellReducer`, and with a third of its memory.
+    """
+
+    step_weights: StepWeights
+    rules: Rules
+
+    def update(self, unit: Unit, block: np.ndarray) -> list[CellValues]:
+        """The values (T, C) of a unit as those of its periods."""
+        assignment = self.step_weights.assignment
+        low, high = np.searchsorted(assignment.step, [unit.first, unit.last])
+        if high == low:
+            return []
+        step = assignment.step[low:high] - unit.first
+        values = block if step.size == len(block) else block[step]
+        if self.rules.degrees is not None:
+            values = self.rules.degrees.of(values)
+        factor = self.step_weights.factor[assignment.step[low:high]]
+        if self.rules.combine == TOTAL and (factor != 1).any():
+            values = values * factor[:, None]
+        return [CellValues(int(assignment.period[low]), values)]
+
+    def merge(self, earlier: CellValues, later: CellValues) -> CellValues:
+        """Not needed, since no period is ever open."""
+        raise NotImplementedError
+
+    def settle(self, state: CellValues) -> tuple[list[CellValues], None]:
+        """All values, which no other step can change."""
+        return [state], None
+
+    def close(self, state: CellValues) -> list[CellValues]:
+        """All values."""
+        return [state]
+
+
+def cell_reducer(step_weights: StepWeights, rules: Rules) -> CellReducer | SingleSteps:
+    """What combines the steps of each cell: nothing, where every period is one whole step."""
+    assignment = step_weights.assignment
+    alone = assignment.step.size == np.unique(assignment.step).size
+    alone &= bool((np.diff(assignment.period) == 1).all())
+    if not alone or rules.most_missing is not None:
+        return CellReducer(step_weights, rules)
+    duration = step_weights.duration[assignment.step] * assignment.share
+    whole = duration >= (1 - ENOUGH) * step_weights.period_length[assignment.period]
+    if not whole.all():
+        return CellReducer(step_weights, rules)
+    return SingleSteps(step_weights, rules)

@@ -77,7 +77,9 @@ class AxisShares:
         enough = (weight >= min_area - ENOUGH) & (weight > 0)
         total = _both(self.rows, self.columns, filled)
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(enough, total / weight, np.nan)
+            total /= weight
+        total[~enough] = np.nan
+        return total
 
     @cached_property
     def _whole(self) -> np.ndarray:

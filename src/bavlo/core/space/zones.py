@@ -123,8 +123,9 @@ def axis_shares(
         none = np.zeros(0, np.int64)
         return none, none, np.zeros(0)
     middle = (lines[1:] + lines[:-1]) / 2
-    cell = np.searchsorted(a, middle, side="right") - 1
-    other = np.searchsorted(b, middle, side="right") - 1
+    # The middle of two lines that only rounding parts may be the upper one.
+    cell = np.minimum(np.searchsorted(a, middle, side="right") - 1, a.size - 2)
+    other = np.minimum(np.searchsorted(b, middle, side="right") - 1, b.size - 2)
 
     def lengths(edges: np.ndarray) -> np.ndarray:
         if not latitude:

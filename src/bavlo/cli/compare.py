@@ -2,15 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from bavlo.cli.parsing import Parser
-from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
-
-if TYPE_CHECKING:
-    from bavlo.plan.result import TableResult
-    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo compare "gauge=sorrel/rain_*.nc" sat=sorrel/satellite_rain.nc \\
@@ -33,10 +26,4 @@ def parser() -> Parser:
 
 def run(arguments: list[str]) -> int:
     """Run `bavlo compare`."""
-    return run_table("compare", parser(), arguments, _compute)
-
-
-def _compute(request: Request, screen: Screen) -> TableResult:
-    from bavlo.commands.compare import compare
-
-    return compare(request, screen)
+    return run_table("compare", parser(), arguments)

@@ -2,15 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from bavlo.cli.parsing import Parser
-from bavlo.cli.screen import Screen
 from bavlo.cli.tables import run_table, table_parser
-
-if TYPE_CHECKING:
-    from bavlo.plan.result import TableResult
-    from bavlo.request.request import Request
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo extremes "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --when "rain >= 20 mm" \\
@@ -42,13 +35,7 @@ def run(arguments: list[str]) -> int:
     if "--list" in arguments:
         print(_listed())
         return 0
-    return run_table("extremes", parser(), arguments, _compute)
-
-
-def _compute(request: Request, screen: Screen) -> TableResult:
-    from bavlo.commands.extremes import extremes
-
-    return extremes(request, screen)
+    return run_table("extremes", parser(), arguments)
 
 
 def _listed() -> str:

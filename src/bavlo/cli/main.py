@@ -22,6 +22,7 @@ COMMANDS = {
     "grid": ("bavlo.cli.grid", "a grid again: joined, cut, combined over periods, as anomaly"),
     "chart": ("bavlo.cli.chart", "a figure of a table"),
     "map": ("bavlo.cli.map", "a map of a table or a grid"),
+    "trace": ("bavlo.cli.trace", "how one number of a table came to be"),
     "cache": ("bavlo.cli.cache", "show or clear what is kept between runs"),
 }
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.preview import preview
@@ -14,10 +12,6 @@ from bavlo.cli.writing import check, wanted_files, write_all
 from bavlo.errors import worded
 from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
-
-if TYPE_CHECKING:
-    from bavlo.plan.result import TableResult
-    from bavlo.request.request import Request
 
 MOST_LINES = 24
 
@@ -36,20 +30,10 @@ def table_parser(command: str, description: str, examples: str, usage: str) -> P
     return options
 
 
-def run_table(
-    command: str,
-    parser: Parser,
-    arguments: list[str],
-    compute: Callable[[Request, Screen], TableResult],
-) -> int:
-    """Make a table and bring it where it was asked for.
-
-    Parameters
-    ----------
-    compute
-        From request and reporter to a table.
-    """
+def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
+    """Make the table of a command and bring it where it was asked for."""
     given = parser.read(arguments)
+    from bavlo.commands.tables import table_of
     from bavlo.request.options import make_request
 
     request = make_request(command, given)
@@ -57,7 +41,7 @@ def run_table(
     began = time.monotonic()
     screen = Screen(quiet=given["quiet"], verbose=given["verbose"])
     try:
-        result = compute(request, screen)
+        result = table_of(request, screen)
     finally:
         screen.close()
     output = request.output

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from bavlo.commands.climate_series import PeriodSeries, load_series
@@ -25,7 +27,12 @@ MOSTLY = 0.5  # share of zeros in the base from which a score is noted
 
 def anomalies(request: Request, report: Reporter) -> TableResult:
     """Value, normal, anomaly, percent of normal, score and rank of every period."""
-    return together(request, [_of_one(request, data) for data in load_series(request, report)])
+    return anomalies_of(request, load_series(request, report))
+
+
+def anomalies_of(request: Request, series: Sequence[PeriodSeries]) -> TableResult:
+    """The anomalies of some series."""
+    return together(request, [_of_one(request, data) for data in series])
 
 
 def _of_one(request: Request, data: PeriodSeries) -> TableResult:

@@ -30,7 +30,11 @@ WORST = 3  # places that are told in words
 
 def compare(request: Request, report: Reporter) -> TableResult:
     """Agreement of every pair of sources, or the spread of all of them."""
-    sources = load_sources(request, report)
+    return comparison_of(request, load_sources(request, report), report)
+
+
+def comparison_of(request: Request, sources: Sequence[Source], report: Reporter) -> TableResult:
+    """How some sources agree, or how far they lie apart."""
     if len(sources) < 2:
         raise RequestError("", "one source is given", "give two or more, as A=a.csv B=b.csv")
     pairs = _pairs(request, [source.name for source in sources])

@@ -47,6 +47,11 @@ def extremes(request: Request, report: Reporter) -> TableResult:
 
 def _by_one(request: Request, report: Reporter) -> TableResult:
     """Counts or indices by one sort of periods."""
+    return extremes_result(*count(request, report), report)
+
+
+def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArrays]:
+    """Count by one sort of periods; what happened on each step too, where events are asked for."""
     plan = plan_extremes(request, report)
     places = len(plan.bound) * len(request.conditions.count) + len(plan.indices)
     check_columns(request, plan.regions, [len(plan.periods)], places)
@@ -63,10 +68,15 @@ def _by_one(request: Request, report: Reporter) -> TableResult:
             count_by_bricks(reading, arrays, report)
         else:
             count_by_stream(reading, arrays, report)
+    return plan, arrays
+
+
+def extremes_result(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> TableResult:
+    """The table of what was counted, and the events where they are asked for."""
     table = _table(plan, arrays)
     summary = _summary(plan, table)
     about = about_extremes(plan, table, summary, report)
-    events = events_table(plan, arrays.daily) if request.output.events is not None else None
+    events = events_table(plan, arrays.daily) if plan.request.output.events is not None else None
     shapes = shapes_of(plan.regions)
     every = plan.request.time.every_text
     return TableResult(table, _title(plan), summary, about, events, every=every, shapes=shapes)

@@ -35,8 +35,12 @@ def normals(request: Request, report: Reporter) -> TableResult:
                 for data in load_series(one.every("month"), report)
             ],
         )
-    found = [result for data in load_series(request, report) for result in _of_one(request, data)]
-    return together(request, found)
+    return normals_of_series(request, load_series(request, report))
+
+
+def normals_of_series(request: Request, series: Sequence[PeriodSeries]) -> TableResult:
+    """The climatology of some series."""
+    return together(request, [result for data in series for result in _of_one(request, data)])
 
 
 def _of_one(request: Request, data: PeriodSeries) -> list[TableResult]:

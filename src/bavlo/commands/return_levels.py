@@ -18,6 +18,7 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.group import only_table
 from bavlo.tables.schema import RETURN_LEVELS
+from bavlo.tables.table import Table
 
 FITS = {"lmoments": "L-moments", "ml": "maximum likelihood"}
 BEYOND = 3  # times the record, from which a return period is a warning
@@ -32,10 +33,13 @@ class YearlyHighest:
     values : by region, (N,) float64 ascending
     periods : by region, (N,) float64
         Return period of each, years.
+    series
+        The yearly values as a table of series.
     """
 
     values: dict[str, np.ndarray]
     periods: dict[str, np.ndarray]
+    series: Table | None = None
 
 
 def return_levels(request: Request, report: Reporter) -> TableResult:
@@ -60,7 +64,7 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
     shape = (len(names), years.size)
     level, lower, upper = (np.full(shape, np.nan) for _ in range(3))
     n = np.sum(~np.isnan(values), axis=1)
-    short, highest = [], YearlyHighest({}, {})
+    short, highest = [], YearlyHighest({}, {}, table)
     for r, name in enumerate(names):
         known = np.sort(values[r][~np.isnan(values[r])])
         highest.values[name] = known

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
@@ -14,6 +15,7 @@ from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
+    Segment,
     common_assignment,
     group_units,
     plan_segments,
@@ -27,7 +29,7 @@ from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
-from bavlo.plan.series import SeriesPlan, open_series, plan_series
+from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
 from bavlo.plan.series_reducer import SeriesReducer, ValueRange
 from bavlo.plan.series_table import (
     SeriesArrays,
@@ -61,35 +63,68 @@ def series(request: Request, report: Reporter) -> TableResult:
     return together(request, [part for one in alone for part in _of_one_grid(one, report)])
 
 
+@dataclass(frozen=True, eq=False)
+class SeriesJob:
+    """What is to be computed of one grid: all its sorts of periods in one pass.
+
+    Parameters
+    ----------
+    plans
+        One for each sort of periods.
+    segments
+        The whole work, in order of time.
+    """
+
+    opened: OpenedSeries
+    plans: tuple[SeriesPlan, ...]
+    segments: tuple[Segment, ...]
+    units: tuple[Unit, ...]
+
+    def compute(self, segments: Sequence[Segment], report: Reporter) -> list[SeriesArrays]:
+        """The numbers of each plan's table, as far as some segments give them."""
+        run = self.plans[0].request.run
+        values = [SeriesArrays(plan) for plan in self.plans]
+        kept = sum(each.nbytes for each in values)
+        trees = any(segment.is_open for segment in self.segments)
+        needs = series_needs(self.plans, self.units, kept, trees=trees)
+        reducer = SeriesReducer(
+            tuple(group.reducer for plan in self.plans for group in plan.groups),
+            any(bool(plan.of_whole.any()) for plan in self.plans),
+        )
+        cells = self.plans[0].cells
+        with (
+            rechunked_source(self.opened.source, cells, run, report) as source,
+            executor(run, needs, report.progress, report.note) as engine,
+        ):
+            reader = UnitReader(BlockReader(source, cells))
+            for settled in engine.reduce(reader, reducer, segments):
+                for each, own in zip(values, settled.of_plans(self.plans), strict=True):
+                    each.store(own)
+        return values
+
+
+def series_job(request: Request, report: Reporter) -> SeriesJob:
+    """Open one grid and its regions, and settle what is to be computed."""
+    opened = open_series(request, report)
+    plans = tuple(plan_series(one, opened) for one in request.of_each_every())
+    units = tuple(series_units(plans))
+    segments = plan_segments([plan.step_weights.assignment for plan in plans], units)
+    return SeriesJob(opened, plans, tuple(segments), units)
+
+
 def _of_one_grid(request: Request, report: Reporter) -> list[TableResult]:
     """The series of one grid, one for each sort of periods."""
-    opened = open_series(request, report)
-    plans = [plan_series(one, opened) for one in request.of_each_every()]
+    job = series_job(request, report)
+    plans = job.plans
     lengths = [len(plan.periods) - plan.lead for plan in plans]
-    check_columns(request, opened.regions, lengths, len(opened.measures))
+    check_columns(request, job.opened.regions, lengths, len(job.opened.measures))
     if request.measuring.measure == (SHARES,):
         from bavlo.commands.shares import class_shares
 
         return [class_shares(plan, report) for plan in plans]
-    units = series_units(plans)
-    segments = plan_segments([plan.step_weights.assignment for plan in plans], units)
-    values = [SeriesArrays(plan) for plan in plans]
-    kept = sum(each.nbytes for each in values)
-    needs = series_needs(plans, units, kept, trees=any(s.is_open for s in segments))
-    reducer = SeriesReducer(
-        tuple(group.reducer for plan in plans for group in plan.groups),
-        any(bool(plan.of_whole.any()) for plan in plans),
-    )
-    with (
-        rechunked_source(opened.source, plans[0].cells, request.run, report) as source,
-        executor(request.run, needs, report.progress, report.note) as engine,
-    ):
-        reader = UnitReader(BlockReader(source, plans[0].cells))
-        for settled in engine.reduce(reader, reducer, segments):
-            for each, own in zip(values, settled.of_plans(plans), strict=True):
-                each.store(own)
+    values = job.compute(job.segments, report)
     _check_values(plans[0], values[0].value_range, report)
-    return [_result(plan, each, report) for plan, each in zip(plans, values, strict=True)]
+    return [series_result(plan, each, report) for plan, each in zip(plans, values, strict=True)]
 
 
 def _check_values(plan: SeriesPlan, found: ValueRange, report: Reporter) -> None:
@@ -101,7 +136,7 @@ def _check_values(plan: SeriesPlan, found: ValueRange, report: Reporter) -> None
         report.warn(f"{where(plan.source)}: {odd}")
 
 
-def _result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> TableResult:
+def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> TableResult:
     """The table of one sort of periods, and how it came to be."""
     drop_partial_sums(plan, values)
     plan = apply_windows(plan, values)
@@ -127,7 +162,7 @@ def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
 
 
 def series_needs(
-    plans: Sequence[SeriesPlan], units: list[Unit], kept: int, *, trees: bool
+    plans: Sequence[SeriesPlan], units: Sequence[Unit], kept: int, *, trees: bool
 ) -> Needs:
     """What units take in memory, and what is kept beside them.
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo import __version__
 from bavlo.commands.compare import cycles, within
-from bavlo.commands.sources import Matched, load_source, matched
+from bavlo.commands.sources import Matched, Source, load_source, matched
 from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, trends
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
@@ -24,7 +24,11 @@ NUMBERS = ("slope", "lower", "upper", "p_value", "n", "first", "last", "intercep
 
 def trends_of_regions(request: Request, report: Reporter) -> TableResult:
     """Trends of every region in every period of the year."""
-    source = load_source(request, report)
+    return trends_of(request, load_source(request, report), report)
+
+
+def trends_of(request: Request, source: Source, report: Reporter) -> TableResult:
+    """Trends of the regions of one source."""
     results = [_of_one(request, within(request, found)) for found in matched([source])]
     whole = together(request, results)
     about = {

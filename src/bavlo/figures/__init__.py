@@ -106,6 +106,7 @@ KINDS: dict[str, Kind] = {
             "a statistic by region and period",
         ),
         Kind("trend", ("trends",), "trends", "draw_trend", "values with the line of their trend"),
+        Kind("cells", ("trace",), "trace", "draw_cells", "the cells behind a number"),
         Kind("slopes", ("trends",), "trends", "draw_slopes", "slopes with their intervals"),
     )
 }

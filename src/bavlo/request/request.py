@@ -249,6 +249,16 @@ class FigureRequest:
 
 
 @dataclass(frozen=True)
+class TracingRequest:
+    """Which row of a table is traced, by what stands in its columns."""
+
+    region: str | None
+    period: str | None
+    variable: str | None
+    measure: str | None
+
+
+@dataclass(frozen=True)
 class OutputRequest:
     """Where results go."""
 
@@ -278,6 +288,7 @@ class Request:
     trends: TrendRequest
     gridding: GriddingRequest
     figure: FigureRequest
+    tracing: TracingRequest
     output: OutputRequest
     run: Resources
 

@@ -38,6 +38,8 @@ class FormatEntry:
         It holds the regions themselves, with a column for each period.
     by_period
         It holds only tables of values by region and period, without the regions.
+    digits
+        Significant digits of its numbers; None where they read back to the last bit.
     """
 
     module: str
@@ -47,12 +49,13 @@ class FormatEntry:
     most_columns: int | None = None
     of_regions: bool = False
     by_period: bool = False
+    digits: int | None = None
 
 
 # By ending; the longest that fits a file's name is meant.
 FORMATS = {
     ".csv": FormatEntry("bavlo.tables.csv"),
-    ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel", 16_384),
+    ".xlsx": FormatEntry("bavlo.tables.xlsx", True, "xlsxwriter", "excel", 16_384, digits=15),
     ".parquet": FormatEntry("bavlo.tables.parquet", True, "pyarrow", "parquet"),
     ".json": FormatEntry("bavlo.tables.json", True),
     ".nc": FormatEntry("bavlo.tables.netcdf", True, by_period=True),
@@ -61,7 +64,7 @@ FORMATS = {
         "bavlo.tables.vector", True, most_columns=1_990, of_regions=True, by_period=True
     ),
     ".shp.zip": FormatEntry(
-        "bavlo.tables.vector", True, most_columns=254, of_regions=True, by_period=True
+        "bavlo.tables.vector", True, most_columns=254, of_regions=True, by_period=True, digits=15
     ),
 }
 ENDINGS = tuple(FORMATS)

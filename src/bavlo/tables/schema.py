@@ -184,6 +184,32 @@ EVENTS = TableSchema(
     known_by="event",
     axis_columns={"row": ""},
 )
+TRACE = TableSchema(
+    "trace",
+    ("row",),
+    _columns(
+        _along("row"),
+        """
+        region r text
+        period r text
+        part r text
+        item r text
+        start r text +optional
+        end r text +optional
+        x r number degrees_east +optional
+        y r number degrees_north +optional
+        area r number km2 +optional
+        share r number 1 +optional
+        weight r number 1 +optional
+        valid r number 1 +optional
+        value r number
+        unit r text
+        note r text
+        """,
+    ),
+    known_by="part",
+    axis_columns={"row": ""},
+)
 RETURN_LEVELS = TableSchema(
     "return levels",
     ("region", "return_period"),
@@ -464,6 +490,7 @@ TRENDS = TableSchema(
 )
 # In this order a table is recognised by its header.
 SCHEMAS = (
+    TRACE,
     TRENDS,
     COMPARE,
     SPREAD,

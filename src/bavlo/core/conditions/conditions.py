@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.values.tokens import Tokens
+from bavlo.core.values.tokens import Tokens, plain_number
 from bavlo.errors import RequestError
 
 FIELD = "when"
@@ -38,7 +38,7 @@ class Fixed:
     unit: str
 
     def __str__(self) -> str:
-        return f"{self.value:g} {self.unit}".strip()
+        return f"{plain_number(self.value)} {self.unit}".strip()
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class Percentile:
 
     def __str__(self) -> str:
         words = {None: "", BY_DAY: f" by {BY_DAY}"}.get(self.of, f" of {self.of}")
-        return f"p{self.percent:g}{words}"
+        return f"p{plain_number(self.percent)}{words}"
 
 
 @dataclass(frozen=True)

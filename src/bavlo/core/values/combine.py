@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.values.tokens import plain_number
 from bavlo.errors import RequestError, setting
 
 TOTAL = "total"
@@ -36,7 +37,7 @@ class DegreeDays:
 
     def __str__(self) -> str:
         side = "above" if self.above else "below"
-        return f"{DEGREE_DAYS} {side} {self.threshold:g} {self.unit}"
+        return f"{DEGREE_DAYS} {side} {plain_number(self.threshold)} {self.unit}"
 
     @property
     def total_unit(self) -> str:

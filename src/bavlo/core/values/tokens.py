@@ -58,3 +58,15 @@ class Tokens:
         return RequestError(
             self.option, f"'{self.text}': {found} at character {position + 1} {what}", self.remedy
         )
+
+
+def plain_number(value: float) -> str:
+    """A number in as few digits as read back to it.
+
+    Examples
+    --------
+    >>> plain_number(20.0), plain_number(0.1), plain_number(20.123456789)
+    ('20', '0.1', '20.123456789')
+    """
+    short = f"{value:g}"
+    return short if float(short) == value else repr(float(value))

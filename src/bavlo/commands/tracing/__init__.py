@@ -1,0 +1,1 @@
+"""How numbers of each sort of table came to be: what `trace` shows."""

@@ -1,0 +1,394 @@
+"""How a value of a region and period came to be: its steps and cells."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from bavlo.commands.series import SeriesJob, series, series_job, series_result
+from bavlo.commands.tracing.lines import (
+    CELL,
+    NEIGHBOUR,
+    NUMBER,
+    RULE,
+    STEP,
+    Line,
+    Traced,
+    TracedCells,
+    no_such_row,
+)
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.projection import edges_on_grid
+from bavlo.core.space.regions import RegionEdges, Regions
+from bavlo.core.stats.measures import SHARES, CellSample, Measure, OverlayIndex
+from bavlo.core.time.axis import iso_days
+from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
+from bavlo.core.values.formula import STEP as EACH_STEP
+from bavlo.core.values.kinds import CLASS, total_unit_of
+from bavlo.core.values.units import convert
+from bavlo.engine.segments import Segment
+from bavlo.grids.source import CellSelection
+from bavlo.plan.grids import each_grid
+from bavlo.plan.series import SeriesPlan
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+AT_ONCE = 2**21  # values that are read at once
+PERCENT = 100
+
+
+def traced_series(request: Request, row: Mapping[str, Any], report: Reporter) -> Traced:
+    """A value of a series, made again from no more steps than it needs, and its parts."""
+    made_later = bool(request.grids.make) and request.grids.make_on != EACH_STEP
+    if made_later or request.measuring.measure == (SHARES,):
+        result = series(request, report)
+        rule = Line(RULE, "make", note="made from several grids; trace each of them by itself")
+        return Traced(result, [] if not made_later else [rule])
+    job, number = _job_of(request, row, report)
+    plan = job.plans[number]
+    values = job.compute(_needed(job, plan, row), report)[number]
+    result = series_result(plan, values, report)
+    place = _Place.of(plan, row)
+    if place is None:
+        return Traced(result)
+    return Traced(result, place.lines(row), place.picture(row))
+
+
+def _job_of(request: Request, row: Mapping[str, Any], report: Reporter) -> tuple[SeriesJob, int]:
+    """The job of the grid that the row is about, and the number of its sort of periods."""
+    for one in each_grid(request):
+        job = series_job(one, report)
+        if job.opened.source.variable.name != row["variable"]:
+            continue
+        for n, plan in enumerate(job.plans):
+            if row.get("every") in (None, "", plan.request.time.every_text):
+                return job, n
+    raise no_such_row(row["variable"], "no grid of that name")
+
+
+def _needed(job: SeriesJob, plan: SeriesPlan, row: Mapping[str, Any]) -> Sequence[Segment]:
+    """The segments that the row's number is made of; all where it is not made of its own steps."""
+    time = plan.request.time
+    if plan.of_whole.any() or time.window[0] > 1 or time.combine.running or time.same_span:
+        return job.segments
+    if row["period"] not in plan.periods.labels:
+        return job.segments
+    steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
+    if not steps.size:
+        return job.segments[:1]
+    first, last = int(steps.min()), int(steps.max()) + 1
+    inside = [s.first < last and s.last > first for s in job.segments]
+    for n in range(1, len(inside)):  # what goes on from segment to segment is merged as a whole
+        if inside[n - 1] and job.segments[n].continues_from is not None:
+            inside[n] = True
+    for n in reversed(range(len(inside) - 1)):
+        if inside[n + 1] and job.segments[n + 1].continues_from is not None:
+            inside[n] = True
+    return [s for s, wanted in zip(job.segments, inside, strict=True) if wanted]
+
+
+def _steps_of(plan: SeriesPlan, period: int, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """The steps of the last `count` periods up to one, and their shares that belong to it."""
+    assignment = plan.step_weights.assignment
+    own = (assignment.period <= period) & (assignment.period > period - count)
+    return assignment.step[own], assignment.share[own]
+
+
+def one_region(overlay: Overlay, region: int) -> Overlay:
+    """The overlay of one region and the cells that it touches."""
+    part = slice(int(overlay.indptr[region]), int(overlay.indptr[region + 1]))
+    cells = overlay.cells[overlay.index[part]]
+    count = cells.size
+    return Overlay(
+        overlay.shape,
+        cells,
+        np.array([0, count]),
+        np.arange(count, dtype=np.int32),
+        overlay.fraction[part],
+        overlay.weight[part],
+        overlay.region_weight[[region]],
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Place:
+    """Where a value stands in its plan, with the values of its steps and cells.
+
+    Parameters
+    ----------
+    steps, shares : (T,)
+        Its steps, and the share of each that belongs to it.
+    index
+        Of the one region.
+    by_step, area : (T,) float64
+        The measure of each step and the share of the area that has data.
+    by_cell, days : (K,) float64
+        Each cell's value of the period, and the share of time that it has data.
+    """
+
+    plan: SeriesPlan
+    region: int
+    measure: Measure
+    order: str
+    steps: np.ndarray
+    shares: np.ndarray
+    index: OverlayIndex
+    by_step: np.ndarray
+    area: np.ndarray
+    by_cell: np.ndarray
+    days: np.ndarray
+
+    @classmethod
+    def of(cls, plan: SeriesPlan, row: Mapping[str, Any]) -> _Place | None:
+        """Read the steps of the row again, the cells of its region only; None where not plain."""
+        labels = plan.periods.labels
+        names = [measure.name for measure in plan.measures]
+        if row["period"] not in labels or row["region"] not in plan.labels:
+            raise no_such_row(row["region"], f"period {row['period']}")
+        r, m = plan.labels.index(row["region"]), names.index(row["measure"])
+        alone = one_region(plan.overlay, r)
+        if not alone.cells.size or alone.shape != plan.source.layout.shape:
+            return None
+        areas = None
+        if plan.index.cell_area is not None:
+            areas = plan.source.layout.ellipsoid_areas(alone.cells)
+        extra = plan.index.extra
+        if extra is not None:
+            part = slice(int(plan.overlay.indptr[r]), int(plan.overlay.indptr[r + 1]))
+            extra = extra[plan.overlay.index[part]]
+        index = OverlayIndex(alone, areas, extra, plan.index.extra_is_count)
+        window = plan.request.time.window[0]
+        steps, shares = _steps_of(plan, labels.index(row["period"]), window)
+        measure, order = plan.measures[m], plan.orders[m]
+        shown = measure if order == "region" else _area_mean(plan)
+        parts = _read(plan, steps, shares, index, shown)
+        return cls(plan, r, measure, order, steps, shares, index, *parts)
+
+    def lines(self, row: Mapping[str, Any]) -> list[Line]:
+        """Rules, steps and cells, the heaviest cells first."""
+        return [
+            *self._together(row),
+            *self._rules(row),
+            *self._neighbours(row),
+            *self._steps(row),
+            *self._cells(row),
+        ]
+
+    def picture(self, row: Mapping[str, Any]) -> TracedCells:
+        """The cells with their values."""
+        regions = self.plan.regions.regions
+        outline: RegionEdges | None = None
+        if isinstance(regions, Regions):
+            outline = edges_on_grid(
+                Regions(
+                    (regions.labels[self.region],), regions.geometry[[self.region]], regions.crs
+                ),
+                self.plan.source.layout,
+            )
+        overlay = self.index.overlay
+        return TracedCells(
+            self.plan.source.layout,
+            overlay.cells,
+            overlay.fraction,
+            self._converted(self.by_cell, str(row["unit"])),
+            str(row["unit"]) if not self.measure.unit else self._own_unit,
+            outline,
+        )
+
+    @property
+    def _own_unit(self) -> str:
+        return total_unit_of(self.plan.what, self.plan.combine)
+
+    def _converted(self, values: np.ndarray, unit: str) -> np.ndarray:
+        """Values in the unit of the output, where the measure has the unit of the values."""
+        if self.measure.unit or self.plan.what.kind == CLASS:
+            return values
+        difference = self.measure.difference or self.plan.source.variable.difference
+        return convert(values, self._own_unit, unit, difference=difference)
+
+    def _together(self, row: Mapping[str, Any]) -> list[Line]:
+        """The number put together from the parts shown, by plain sums in another order."""
+        asked = self.plan.request.time.combine
+        if asked.degree_days is not None or asked.running:
+            return []
+        if self.order == "cell" or self.plan.source.time is None:
+            sample = CellSample(self.index, self.by_cell[None])
+            found = float(self.measure.compute(sample)[0, 0])
+        else:
+            enough = self.area >= self.plan.request.measuring.least_area - 1e-9
+            found = combined(
+                self.by_step[enough],
+                self.shares[enough],
+                self.plan.step_weights.weight[self.steps][enough],
+                self.plan.combine,
+            )
+        value = float(self._converted(np.array([found]), str(row["unit"]))[0])
+        note = "from the steps and cells below, added up in their order"
+        return [Line(NUMBER, "put together", value=value, unit=str(row["unit"]), note=note)]
+
+    def _rules(self, row: Mapping[str, Any]) -> list[Line]:
+        plan, variable = self.plan, self.plan.source.variable
+        lines = [Line(RULE, "kind", note=f"{plan.what.kind}, told by {plan.what.why}")]
+        order = {
+            "region": f"each step is measured over the region ({self.measure.name}), then combined",
+            "cell": f"each cell is combined over the period, then measured ({self.measure.name})",
+        }
+        if plan.source.time is not None:
+            lines.append(Line(RULE, "combine", note=f"{plan.combine} of the steps"))
+            lines.append(Line(RULE, "order", note=order[self.order]))
+            share = plan.request.time.least_share
+            lines.append(Line(RULE, "min_steps", value=share, note="share of steps that is needed"))
+        least = plan.request.measuring.least_area
+        lines.append(Line(RULE, "min_area", value=least, note="share of the area that is needed"))
+        factor = plan.step_weights.factor[self.steps] if self.steps.size else np.ones(1)
+        if plan.combine == TOTAL and (factor != 1).any():
+            note = f"{variable.unit} of a step to {self._own_unit}: times its length"
+            lines.append(Line(RULE, "rate", value=float(factor[0]), note=note))
+        unit = str(row["unit"])
+        if unit != self._own_unit and not self.measure.unit:
+            zero, one = self._converted(np.array([0.0, 1.0]), unit)
+            note = f"{self._own_unit} to {unit}: times this"
+            note += f", plus {zero:.10g}" if zero else ""
+            lines.append(Line(RULE, "unit", value=float(one - zero), note=note))
+        if plan.weights.name:
+            kind = "count" if plan.weights.is_count else "density"
+            lines.append(Line(RULE, "weight", note=f"{plan.weights.name}, a {kind}"))
+        lines += [Line(RULE, "repaired", note=text) for text in plan.regions.repairs]
+        return lines
+
+    def _steps(self, row: Mapping[str, Any]) -> list[Line]:
+        """One line a step: the value that it adds, or that is combined."""
+        if self.plan.source.time is None:
+            return []
+        time, unit = self.plan.time, str(row["unit"])
+        starts = iso_days(time.start[self.steps], time.calendar)
+        ends = iso_days(time.end[self.steps] - 1, time.calendar)
+        values = self._converted(self.by_step, unit)
+        rows = zip(starts, ends, self.shares, self.area, values, strict=True)
+        part = "of it belongs to the period"
+        return [
+            Line(
+                STEP, start, start, end, valid=float(area), value=float(value), unit=unit,
+                note="" if share == 1 else f"{share:.6g} {part}",
+            )
+            for start, end, share, area, value in rows
+        ]  # fmt: skip
+
+    def _cells(self, row: Mapping[str, Any]) -> list[Line]:
+        """One line a cell, the heaviest first."""
+        overlay = self.index.overlay
+        lon, lat = self.plan.source.layout.places(overlay.cells)
+        weight = self.index.weight / max(float(self.index.weight.sum()), 1e-300)
+        values = self._converted(self.by_cell, str(row["unit"]))
+        unit = str(row["unit"]) if not self.measure.unit else self._own_unit
+        return [
+            Line(
+                CELL,
+                f"{overlay.cells[n] // overlay.shape[1]}, {overlay.cells[n] % overlay.shape[1]}",
+                x=float(lon[n]),
+                y=float(lat[n]),
+                area=float(overlay.weight[n]),
+                share=float(overlay.fraction[n]),
+                weight=float(weight[n]),
+                valid=float(self.days[n]),
+                value=float(values[n]),
+                unit=unit,
+            )
+            for n in np.argsort(-weight, kind="stable").tolist()
+        ]
+
+    def _neighbours(self, row: Mapping[str, Any]) -> list[Line]:
+        """Of a percentile of cells the two between which it lies."""
+        if self.measure.percent is None or self.order != "cell":
+            return []
+        known = np.flatnonzero(~np.isnan(self.by_cell) & (self.index.weight > 0))
+        if not known.size:
+            return []
+        weight = self.index.weight[known]
+        order = known[np.lexsort((weight, self.by_cell[known]))]
+        weight = self.index.weight[order]
+        stands = (np.cumsum(weight) - weight / 2) / weight.sum() * PERCENT
+        above = int(np.searchsorted(stands, self.measure.percent))
+        lon, lat = self.plan.source.layout.places(self.index.overlay.cells)
+        values = self._converted(self.by_cell, str(row["unit"]))
+        return [
+            Line(
+                NEIGHBOUR, "below" if n < above else "above", x=float(lon[order[n]]),
+                y=float(lat[order[n]]), value=float(values[order[n]]), unit=str(row["unit"]),
+                note=f"stands at {stands[n]:.4f} % of the weight",
+            )
+            for n in (above - 1, above)
+            if 0 <= n < order.size
+        ]  # fmt: skip
+
+
+def _area_mean(plan: SeriesPlan) -> Measure:
+    """The measure that is shown for each step where cells are combined first."""
+    from bavlo.core.stats.measures import parse_measure
+
+    return parse_measure("mean")
+
+
+def _read(
+    plan: SeriesPlan, steps: np.ndarray, shares: np.ndarray, index: OverlayIndex, measure: Measure
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """The measure of each step, its valid area, each cell's value of the period and valid time."""
+    cells = CellSelection(plan.overlay.shape, index.overlay.cells)
+    count = index.overlay.cells.size
+    weights = plan.step_weights
+    by_step, area = np.full(steps.size, np.nan), np.full(steps.size, np.nan)
+    total, weight, days = np.zeros(count), np.zeros(count), np.zeros(count)
+    low, high = np.full(count, np.inf), np.full(count, -np.inf)
+    factor = weights.factor if plan.combine == TOTAL else np.ones(weights.factor.size)
+    at_once = max(1, AT_ONCE // max(count, 1))
+    breaks = np.flatnonzero(np.diff(steps) != 1) + 1
+    runs = [
+        run[n : n + at_once]
+        for run in np.split(np.arange(steps.size), breaks)
+        for n in range(0, run.size, at_once)
+    ]
+    degrees = plan.request.time.combine.degree_days
+    for run in runs:
+        if not run.size:
+            continue
+        own = steps[run]
+        block = plan.source.read(int(own[0]), int(own[-1]) + 1, cells)
+        sample = CellSample(index, block)
+        by_step[run] = measure.compute(sample)[:, 0] * factor[own]
+        area[run] = np.broadcast_to(sample.area_valid, (run.size, 1))[:, 0]
+        if degrees is not None:
+            continue
+        valid = ~np.isnan(block)
+        of_step = shares[run] * (factor[own] if plan.combine == TOTAL else weights.weight[own])
+        total += of_step @ np.where(valid, block, 0)
+        weight += (shares[run] * weights.weight[own]) @ valid
+        days += (shares[run] * weights.duration[own]) @ valid
+        low = np.fmin(low, np.where(valid, block, np.inf).min(axis=0))
+        high = np.fmax(high, np.where(valid, block, -np.inf).max(axis=0))
+    length = float((shares * weights.duration[steps]).sum()) or 1.0
+    with np.errstate(invalid="ignore", divide="ignore"):
+        found = {TOTAL: total, MEAN: total / weight, MIN: low, MAX: high}[plan.combine]
+    enough = (days >= (plan.request.time.least_share - 1e-9) * length) & (days > 0)
+    return by_step, area, np.where(enough, found, np.nan), days / length
+
+
+def combined(values: np.ndarray, share: np.ndarray, weight: np.ndarray, combine: str) -> float:
+    """Values of steps put together in the plain way.
+
+    Parameters
+    ----------
+    values, share, weight : (T,) float64
+        Of the steps, the share of each that belongs to the period, and its weight in a mean.
+    """
+    known = ~np.isnan(values)
+    if not known.any():
+        return float("nan")
+    values, share, weight = values[known], share[known], (share * weight)[known]
+    if combine == TOTAL:
+        return float((values * share).sum())
+    if combine == MEAN:
+        return float((values * weight).sum() / weight.sum())
+    return float(values.min() if combine == MIN else values.max())

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from itertools import groupby
 from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser, add_options, as_option
@@ -17,6 +16,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo trace sorrel/rain_years.csv --region Ombrel --period 2007
   bavlo trace sorrel/heavy.csv --region Ombrel --period 2007 --pick count=days --out days.csv
 """
+NOT_MET = "not met"  # of steps on which a condition does not hold
 MOST = {"cell": 20, "step": 12, "year": 40, "pair": 24}  # lines on the screen
 HEADS = {
     "number": "The number",
@@ -75,10 +75,12 @@ def run(arguments: list[str]) -> int:
 def in_words(traced: Trace) -> list[str]:
     """What the screen shows."""
     out = [traced.result.title, ""]
-    for part, group in groupby(traced.lines, lambda line: line.part):
-        lines = list(group)
-        out.append(HEADS.get(part, part))
-        shown = lines[: MOST.get(part, len(lines))]
+    for part, head in HEADS.items():
+        lines = [line for line in traced.lines if line.part == part]
+        if not lines:
+            continue
+        out.append(head)
+        shown = [line for line in lines if line.note != NOT_MET][: MOST.get(part, len(lines))]
         out += [f"  {text}" for text in _aligned(shown)]
         if len(lines) > len(shown):
             out.append(f"  … and {len(lines) - len(shown)} more; --out FILE.csv has all")

@@ -89,15 +89,15 @@ def trace(request: Request, report: Reporter) -> Trace:
     again = with_resources(request_of(about["request"], folder), request, about)
     traced = tracer(again, row, report)
     keys = {name: _as_text(row[name]) for name in telling_columns(table)}
-    found = traced.row(
-        {k: v for k, v in keys.items() if k in parts_of(traced.result.table)[0].header}
-    )
+    header = parts_of(traced.result.table)[0].header
+    found = traced.row({name: text for name, text in keys.items() if name in header})
     differences = tuple(different(schema, row, found, ending_of(path)))
     lines = (
         *_numbers(schema, row, found, differences),
+        *(line for line in traced.lines if line.part == NUMBER),
         *_asked(about["request"]),
         *_files(about, traced.result.about, folder),
-        *traced.lines,
+        *(line for line in traced.lines if line.part != NUMBER),
     )
     return Trace(
         _result(request, path, row, lines, traced.cells, came_back=not differences),
@@ -214,8 +214,8 @@ def _inputs(about: Mapping[str, Any]) -> Iterator[dict[str, Any]]:
     for each in about.get("inputs", ()):
         if "file" in each:
             yield each
-        elif "inputs" in each:
-            yield from _inputs(each)
+        elif "made_of" in each:  # of a source that was made from grids
+            yield from _inputs({"inputs": each["made_of"]})
 
 
 def _files(about: Mapping[str, Any], now: Mapping[str, Any], folder: Path) -> list[Line]:
@@ -269,7 +269,10 @@ def _result(
     region = str(row["region"])
     period = str(row.get("period") or row.get("start") or f"{row.get('years', 0):g} years")
     table = table_of_lines(region, period, lines)
-    title = f"{region}, {period}"
+    shown = lines[0]
+    names = ("variable", "condition", "measure", "count")
+    told = [str(row[name]) for name in names if row.get(name)]
+    title = f"{region}, {period}: {' '.join(told)}, {shown.value:.6g} {shown.unit}".rstrip()
     about = {
         "bavlo": __version__,
         "request": asked(request),

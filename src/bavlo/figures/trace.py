@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
     from bavlo.commands.tracing.lines import TracedCells
 
-MOST_NUMBERS = 300  # cells whose values are written into them
+LEAST_SIZE = 4.5  # points of the values that are written into cells
+DARK = 0.55  # strength of a colour from which text on it is white
 LEAST_SHARE = 0.05  # of a cell, for its value to be written into it
 MARGIN = 1  # cells around the region
 
@@ -48,18 +49,18 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
     value[rows - south, columns - west] = cells.value
     x, y = layout.x_edges[west : east + 1], layout.y_edges[south : north + 1]
     with styled():
-        figure = Figure((12.8, 8.0), layout="constrained")
+        figure = Figure((12.8, 8.0), layout="compressed")
         axes = figure.add_subplot()
         axes.grid(visible=False)
         low, high = float(np.nanmin(value)), float(np.nanmax(value))
         if not high > low:
             low, high = low - 0.5, high + 0.5
         scale = scale_for(cells.unit, about_zero=False) if cells.unit else colour_scale("v", WET)
-        painted = axes.pcolormesh(
+        axes.pcolormesh(
             x, y, np.ma.masked_invalid(value), cmap=scale, vmin=low, vmax=high,
-            alpha=np.clip(share, 0, 1), edgecolors=FAINT, linewidth=0.4,
+            alpha=np.clip(share, 0, 1),  # type: ignore[arg-type]  # one for each cell
+            edgecolors=FAINT, linewidth=0.4,
         )  # fmt: skip
-        del painted
         if cells.outline is not None:
             edges = cells.outline
             pieces = np.stack(
@@ -67,7 +68,6 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
             )
             pieces = pieces + _turn(layout.is_lonlat, pieces, x)
             axes.add_collection(LineCollection(list(pieces), colors=INK, linewidths=1.3))
-        _write_values(axes, x, y, share, value)
         axes.set_xlim(float(x.min()), float(x.max()))
         axes.set_ylim(float(y.min()), float(y.max()))
         if layout.is_lonlat:
@@ -82,11 +82,13 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
 
         bar = figure.colorbar(ScalarMappable(Normalize(low, high), scale), ax=axes, shrink=0.7)
         bar.set_label(cells.unit or "value")
-        axes.set_title(title, fontsize=16, loc="left")
+        figure.suptitle(title, fontsize=16, x=0.01, ha="left", weight="bold")
         figure.supxlabel(
             f"{cells.cells.size} cells; the fainter a cell, the less of it the region covers",
             fontsize=10, x=0.01, ha="left",
         )  # fmt: skip
+        figure.draw_without_rendering()  # so that it is known how large a cell is
+        _write_values(axes, (x, y), share, value, (low, high))
     return figure
 
 
@@ -104,19 +106,34 @@ def _turn(is_lonlat: bool, pieces: np.ndarray, x: np.ndarray) -> np.ndarray:
 
 
 def _write_values(
-    axes: Any, x: np.ndarray, y: np.ndarray, share: np.ndarray, value: np.ndarray
+    axes: Any,
+    edges: tuple[np.ndarray, np.ndarray],
+    share: np.ndarray,
+    value: np.ndarray,
+    limits: tuple[float, float],
 ) -> None:
     """Values in the cells, where there is room for them."""
-    written = np.argwhere((share >= LEAST_SHARE) & ~np.isnan(value))
-    if len(written) > MOST_NUMBERS:
+    x, y = edges
+    written = np.argwhere((share >= LEAST_SHARE) & ~np.isnan(value)).tolist()
+    texts = [_short(value[row, column]) for row, column in written]
+    corners = axes.transData.transform([(x[0], y[0]), (x[1], y[1])])
+    width, height = np.abs(corners[1] - corners[0])
+    longest = max((len(text) for text in texts), default=1)
+    size = min(1.5 * width / (longest + 1), 0.6 * height, 11) * 72 / 100
+    if size < LEAST_SIZE:
         return
-    size = float(np.clip(420 / max(share.shape), 5, 10))
-    for row, column in written.tolist():
+    for (row, column), text in zip(written, texts, strict=True):
+        strength = (value[row, column] - limits[0]) / (limits[1] - limits[0]) * share[row, column]
         axes.text(
             (x[column] + x[column + 1]) / 2,
             (y[row] + y[row + 1]) / 2,
-            f"{value[row, column]:.3g}",
+            text,
             ha="center",
             va="center",
             fontsize=size,
+            color="white" if strength > DARK else INK,
         )
+
+
+def _short(value: float) -> str:
+    return f"{value:.0f}" if abs(value) >= 100 else f"{value:.3g}"

@@ -21,7 +21,7 @@ CHUNK_CACHE = 2**20  # for coordinates and small variables
 MOST_CHUNK_CACHE = 2**26
 
 LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
-_open: OrderedDict[Path, tuple[Any, Container]] = OrderedDict()
+_open: OrderedDict[Path, tuple[Any, Container, tuple[int, ...]]] = OrderedDict()
 
 
 def recognises(path: Path, head: bytes) -> bool:
@@ -37,6 +37,11 @@ def container(path: Path) -> Iterator[Container]:
     with LOCK:
         entry = _open.pop(path, None)
         try:
+            status = path.stat()
+            stamp = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
+            if entry is not None and entry[2] != stamp:  # another file by now, or written to
+                entry[0].close()
+                entry = None
             if entry is None:
                 # The library's own default is so large that open files add up.
                 netCDF4.set_chunk_cache(size=CHUNK_CACHE)
@@ -49,6 +54,7 @@ def container(path: Path) -> Iterator[Container]:
                     Container(
                         {_name(v): _stored(v, data.disk_format == "HDF5") for v in _walk(data)}
                     ),
+                    stamp,
                 )
             yield entry[1]
         except cf.DAMAGE as error:

@@ -279,10 +279,11 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
     """The chunk reader of a variable; None where the ordinary way is the sound one."""
     url = addresses.url_of(path)
     if url is None:
-        stamp: object = path.stat().st_mtime_ns
+        status = path.stat()
+        stamp: object = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
     else:
-        status = addresses.information(url)
-        stamp = status.get("ETag") or status.get("etag") or status.get("size")
+        told = addresses.information(url)
+        stamp = told.get("ETag") or told.get("etag") or told.get("size")
     key = (path, name, stamp)
     with _lock:
         if key not in _readers:

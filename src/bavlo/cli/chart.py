@@ -37,8 +37,8 @@ def run(arguments: list[str]) -> int:
     if any(text.partition("=")[0] == "--kind" for text in arguments):
         raise RequestError("", "--kind is what the values of a grid are", "say --figure NAME")
     given = parser().read(arguments)
-    from bavlo.cli.writing import figure_outputs, write_figure
     from bavlo.commands.chart import chart
+    from bavlo.plan.writing import figure_outputs, write_figure
     from bavlo.request.options import make_request
 
     request = make_request("chart", given)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from contextlib import ExitStack
-
 from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.screen import Screen
 from bavlo.errors import RequestError, worded
@@ -36,42 +34,20 @@ def run(arguments: list[str]) -> int:
     given = parser().read(arguments)
     if not given["out"]:
         raise RequestError("out", "no file was named", "give a .nc or .tif")
-    from bavlo.cli.writing import check_endings
-    from bavlo.commands.grid import grid
-    from bavlo.grids.writing import ENDINGS, grid_writer
-    from bavlo.plan.outputs import check_outputs, whole_files
-    from bavlo.plan.provenance import as_json
+    from bavlo.commands.results import make_grid
     from bavlo.request.options import make_request
     from bavlo.tables.formats import beside
 
     request = make_request("grid", given)
-    outputs = request.output.out
-    if not request.grids.arguments:
-        raise RequestError("", "no grid was given", "see `bavlo grid --help`")
-    check_endings(outputs, ENDINGS)
-    check_outputs(outputs, replace=request.output.replace)
     screen = Screen(quiet=given["quiet"], verbose=given["verbose"])
     try:
-        result = grid(request, screen)
-        with whole_files([path for out in outputs for path in (out, beside(out))]) as drafts:
-            with ExitStack() as stack:
-                writers = [
-                    stack.enter_context(
-                        grid_writer(drafts[path], path.suffix.lower(), result.output)
-                    )
-                    for path in outputs
-                ]
-                summary = result.write(writers)
-            for path in outputs:
-                drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
+        summary = make_grid(request, screen)
     finally:
         screen.close()
     if not given["quiet"]:
-        for one in result.output.variables:
-            print(f"{one.long_name}, in {one.unit or 'no unit'}")
         for line in summary:
             print(worded(line, as_option))
-        for path in outputs:
+        for path in request.output.out:
             print(f"wrote {path}, and how it came to be in {beside(path).name}")
     screen.finish()
     return 0

@@ -23,6 +23,7 @@ COMMANDS = {
     "chart": ("bavlo.cli.chart", "a figure of a table"),
     "map": ("bavlo.cli.map", "a map of a table or a grid"),
     "trace": ("bavlo.cli.trace", "how one number of a table came to be"),
+    "run": ("bavlo.cli.run", "everything that a study file lists; again only what changed"),
     "cache": ("bavlo.cli.cache", "show or clear what is kept between runs"),
 }
 

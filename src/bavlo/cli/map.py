@@ -28,9 +28,9 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo map`."""
     given = parser().read(arguments)
-    from bavlo.cli.writing import figure_outputs, write_figure
     from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
+    from bavlo.plan.writing import figure_outputs, write_figure
     from bavlo.request.options import make_request
 
     request = make_request("map", given)

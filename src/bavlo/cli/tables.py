@@ -8,8 +8,8 @@ import time
 from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.preview import preview
 from bavlo.cli.screen import Screen
-from bavlo.cli.writing import check, wanted_files, write_all
 from bavlo.errors import worded
+from bavlo.plan.writing import check, wanted_files, write_all
 from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
 

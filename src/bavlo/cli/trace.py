@@ -50,8 +50,8 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo trace`."""
     given = parser().read(arguments)
-    from bavlo.cli.writing import check, wanted_files, write_all
     from bavlo.commands.trace import trace
+    from bavlo.plan.writing import check, wanted_files, write_all
     from bavlo.request.options import make_request
 
     request = make_request("trace", given)

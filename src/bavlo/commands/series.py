@@ -39,6 +39,7 @@ from bavlo.plan.series_table import (
     series_table,
     series_title,
 )
+from bavlo.plan.settled import SettledValues
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
@@ -112,6 +113,25 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
     return SeriesJob(opened, plans, tuple(segments), units)
 
 
+def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
+    """The numbers of all tables of a job, those that are kept not made again."""
+    run = job.plans[0].request.run
+    if run.store is None:
+        return job.compute(job.segments, report)
+    store = SettledValues.of(run.store, job.plans, job.units)
+    kept = store.load()
+    if kept is None:
+        values = job.compute(job.segments, report)
+    else:
+        left = kept.needed(job.segments)
+        count = sum(unit.last - unit.first for segment in left for unit in segment.units)
+        report.note(f"{count} of {job.units[-1].last} steps are worked on again")
+        values = job.compute(left, report) if left else [SeriesArrays(p) for p in job.plans]
+        kept.fill(values)
+    store.keep(values)
+    return values
+
+
 def _of_one_grid(request: Request, report: Reporter) -> list[TableResult]:
     """The series of one grid, one for each sort of periods."""
     job = series_job(request, report)
@@ -122,7 +142,7 @@ def _of_one_grid(request: Request, report: Reporter) -> list[TableResult]:
         from bavlo.commands.shares import class_shares
 
         return [class_shares(plan, report) for plan in plans]
-    values = job.compute(job.segments, report)
+    values = values_of(job, report)
     _check_values(plans[0], values[0].value_range, report)
     return [series_result(plan, each, report) for plan, each in zip(plans, values, strict=True)]
 

@@ -44,12 +44,15 @@ class Resources:
         Folder for what does not fit in memory; None for the system's own place.
     cluster
         Address of a Dask scheduler, or `local` to start one here; None for threads.
+    store
+        Folder where values that no later step changes are kept from run to run; None for nowhere.
     """
 
     jobs: int
     memory: int
     scratch: Path | None
     cluster: str | None
+    store: Path | None = None
 
 
 class Reader(Protocol[Values]):

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from isal import isal_zlib
@@ -23,14 +24,111 @@ from bavlo.grids.source import GridFile
 CHUNKS = "checksums of stored chunks"
 BYTES = "CRC-32 of the stored bytes"
 DEFLATE, FLETCHER = 1, 3  # HDF5's numbers of its filters
+MOST_KNOWN = 20_000  # files
 TAIL = 4  # bytes of a checksum
 AT_ONCE = 2**22  # bytes
 HDF5 = b"\x89HDF\r\n\x1a\n"
+Found = TypeVar("Found")
 TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
+
+
+Stamp = tuple[str, str, int, int, int, int]  # path, variable, device, inode, time, size
+_known: OrderedDict[Stamp, dict[str, str]] = OrderedDict()
+_steps: OrderedDict[Stamp, np.ndarray] = OrderedDict()
+
+
+def stamp_of(file: GridFile) -> Stamp:
+    """What the file system tells of a file: where it is the same, the file counts as unchanged."""
+    status = file.path.stat()
+    where = str(file.path), file.variable.name
+    return *where, status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
+
+
+def remembered() -> dict[str, list[Any]]:
+    """All digests that were taken, as plain data."""
+    digests = [[list(stamp), digest] for stamp, digest in _known.items()]
+    steps = [[list(stamp), found.tolist()] for stamp, found in _steps.items()]
+    return {"digests": digests, "steps": steps}
+
+
+def remember(told: Mapping[str, Any]) -> None:
+    """Take over digests that an earlier run took."""
+    for stamp, digest in told.get("digests", ()):
+        _known[tuple(stamp)] = dict(digest)
+    for stamp, found in told.get("steps", ()):
+        _steps[tuple(stamp)] = np.array(found, np.int64)
+
+
+def _remembering(
+    known: OrderedDict[Stamp, Found], stamp: Stamp, take: Callable[[], Found]
+) -> Found:
+    """What is known of a file that has not changed, else what is taken now."""
+    if stamp not in known:
+        known[stamp] = take()
+        while len(known) > MOST_KNOWN:
+            known.popitem(last=False)
+    return known[stamp]
+
+
+def step_digests(file: GridFile, count: int) -> np.ndarray | None:
+    """(T,) int64 digests of what is stored of each step; None for what lies at a URL.
+
+    Steps that are stored together share one; where the format does not tell, all of the file do.
+    """
+    if urls.url_of(file.path) is not None or file.path.is_dir():
+        return None
+
+    def take() -> np.ndarray:
+        found = _of_hdf5_steps(file.path, file.variable.name, count)
+        if found is None:
+            whole = digest_of(file) or {"digest": "0"}
+            found = np.full(count, _number(whole["digest"]))
+        return found
+
+    return _remembering(_steps, stamp_of(file), take)
+
+
+def _number(digest: str) -> int:
+    return int.from_bytes(bytes.fromhex(digest[:16].zfill(16)), "big", signed=True)
+
+
+def _of_hdf5_steps(path: Path, name: str, count: int) -> np.ndarray | None:
+    """Digests of the steps of a variable in chunks along its first dimension, which is time."""
+    with path.open("rb") as opened:
+        if opened.read(8) != HDF5:
+            return None
+    import h5py
+
+    with h5py.File(path, "r", locking=False) as data:
+        if name not in data or data[name].chunks is None or data[name].shape[0] != count:
+            return None
+        dataset = data[name]
+        plist = dataset.id.get_create_plist()
+        filters = [plist.get_filter(n)[0] for n in range(plist.get_nfilters())]
+        carries = bool(filters) and filters[-1] in (DEFLATE, FLETCHER)
+        height, base = dataset.chunks[0], int(data.userblock_size)
+        places: list[tuple[tuple[int, ...], int, int, int]] = []
+
+        def note(info: Any) -> None:
+            places.append((tuple(info.chunk_offset), info.byte_offset, info.size, info.filter_mask))
+
+        dataset.id.chunk_iter(note)
+    found: dict[int, Any] = {}
+    for file in _descriptor(path):
+        for place, offset, size, mask in sorted(places):
+            check = _checksum(path, file, base + offset, size, carries and not mask)
+            digest = found.setdefault(place[0] // height, hashlib.sha256())
+            digest.update(np.array([*place[1:], size, check], np.int64).tobytes())
+    out = np.zeros(count, np.int64)
+    for number, digest in found.items():
+        out[number * height : (number + 1) * height] = _number(digest.hexdigest())
+    return out
 
 
 def digest_of(file: GridFile) -> dict[str, str] | None:
     """A digest of what a file stores of its variable, and what it is made of.
+
+    A file of which the file system tells the same as before is not read again.
 
     Returns
     -------
@@ -42,6 +140,11 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
         return None
     if path.is_dir():
         return _digest(_of_folder(path), BYTES)
+    return _remembering(_known, stamp_of(file), lambda: _of_file(file))
+
+
+def _of_file(file: GridFile) -> dict[str, str]:
+    path = file.path
     with path.open("rb") as opened:
         head = opened.read(8)
     if head == HDF5:

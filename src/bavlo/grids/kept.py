@@ -55,15 +55,22 @@ def load(path: Path, names: Sequence[str]) -> dict[str, np.ndarray] | None:
     return parts
 
 
-def keep(path: Path, arrays: Mapping[str, np.ndarray]) -> None:
-    """Keep an entry; a cache that cannot be written is no reason to fail."""
+def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True) -> None:
+    """Keep an entry; a cache that cannot be written is no reason to fail.
+
+    Parameters
+    ----------
+    make_room
+        Let go of what has not been used for longest where there is too much.
+    """
     draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with draft.open("wb") as file:
             np.savez(file, **dict(arrays))  # type: ignore[arg-type]
         os.replace(draft, path)
-        _make_room(path)
+        if make_room:
+            _make_room(path)
     except OSError:
         draft.unlink(missing_ok=True)
 

@@ -1,0 +1,231 @@
+"""Values of periods that are kept from run to run, while the steps behind them stay as they were.
+
+A period is kept where the record up to its last step is what it was: the same steps, with the same
+digests of what is stored. Units, segments and the order of all additions follow from the record's
+beginning on, so what is kept is, to the last bit, what would be made again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo import __version__
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.values.kinds import implausible
+from bavlo.engine.segments import Segment
+from bavlo.grids.digest import step_digests
+from bavlo.grids.join import JoinedGrid
+from bavlo.grids.kept import keep, load
+from bavlo.plan.series import SeriesPlan
+from bavlo.plan.series_reducer import ValueRange
+from bavlo.plan.series_table import SeriesArrays
+
+COMMON = ("start", "end", "digest", "range", "has_data")
+OF_PLAN = ("labels", "value", "area_valid", "steps", "place")
+
+
+@dataclass(frozen=True, eq=False)
+class KeptPeriods:
+    """Values of an earlier run that still hold.
+
+    Parameters
+    ----------
+    plans
+        Of the run at hand.
+    kept : for each plan (P,) int64
+        Where each period stands among the kept ones; -1 where it is to be made again.
+    changed : (T,) bool
+        Steps of periods that are to be made again.
+    arrays
+        The entry.
+    """
+
+    plans: Sequence[SeriesPlan]
+    kept: list[np.ndarray]
+    changed: np.ndarray
+    arrays: dict[str, np.ndarray]
+
+    def needed(self, segments: Sequence[Segment]) -> list[Segment]:
+        """The units that hold steps of periods to be made again, in their segments.
+
+        Where periods go on from segment to segment, all segments of the run are worked on as a
+        whole, so that they merge in the same order.
+        """
+        out = []
+        for chain in _chains(segments):
+            if len(chain) > 1 or chain[0].is_open:
+                if any(self.changed[s.first : s.last].any() for s in chain):
+                    out += chain
+                continue
+            units = [u for u in chain[0].units if self.changed[u.first : u.last].any()]
+            if units:
+                out.append(replace(chain[0], units=tuple(units)))
+        return out
+
+    def fill(self, values: Sequence[SeriesArrays]) -> None:
+        """Put what is kept where it belongs, over what its steps alone would give."""
+        low, high = self.arrays["range"].tolist()
+        for n, (kept, each) in enumerate(zip(self.kept, values, strict=True)):
+            at = np.flatnonzero(kept >= 0)
+            for name in ("value", "area_valid", "steps"):
+                getattr(each, name)[:, at] = self.arrays[f"{name}{n}"][:, kept[at]]
+            if each.place is not None:
+                each.place[:, at] = self.arrays[f"place{n}"][:, kept[at]]
+            each.value_range = each.value_range.wider(ValueRange(low, high))
+            if self.arrays["has_data"].size:
+                own = each.has_data if each.has_data is not None else False
+                each.has_data = np.asarray(own | self.arrays["has_data"])
+
+
+def _chains(segments: Sequence[Segment]) -> Iterator[list[Segment]]:
+    """Runs of segments in which periods go on."""
+    chain: list[Segment] = []
+    for segment in segments:
+        chain.append(segment)
+        if segment.ends_chain:
+            yield chain
+            chain = []
+    if chain:
+        yield chain
+
+
+@dataclass(frozen=True, eq=False)
+class SettledValues:
+    """Where the values of a job are kept, and what they depend on.
+
+    Parameters
+    ----------
+    path
+        The entry; its name is a digest of all that is asked and decided but the steps.
+    used : (N,) int64
+        The steps that are used.
+    start, end, digest : (N,) int64
+        Of these.
+    """
+
+    path: Path | None
+    plans: Sequence[SeriesPlan]
+    used: np.ndarray
+    start: np.ndarray
+    end: np.ndarray
+    digest: np.ndarray
+
+    @classmethod
+    def of(cls, folder: Path, plans: Sequence[SeriesPlan], units: Sequence[Unit]) -> SettledValues:
+        """The entry of a job; one that nothing is kept of where its steps cannot be known again."""
+        first = plans[0]
+        used = np.unique(np.concatenate([p.step_weights.assignment.step for p in plans]))
+        digest = _digests(first)
+        time = first.time
+        if digest is None or any(plan.request.time.same_span for plan in plans) or not units:
+            none = np.zeros(0, np.int64)
+            return cls(None, plans, used, none, none, none)
+        path = folder / f"{_key(plans)}.npz"
+        return cls(path, plans, used, time.start[used], time.end[used], digest[used])
+
+    def load(self) -> KeptPeriods | None:
+        """What still holds; None where nothing does."""
+        if self.path is None:
+            return None
+        names = [*COMMON, *(f"{name}{n}" for n in range(len(self.plans)) for name in OF_PLAN)]
+        arrays = load(self.path, names)
+        if arrays is None:
+            return None
+        both = min(self.used.size, arrays["start"].size)
+        same = (
+            (self.start[:both] == arrays["start"][:both])
+            & (self.end[:both] == arrays["end"][:both])
+            & (self.digest[:both] == arrays["digest"][:both])
+        )
+        prefix = both if same.all() else int(np.argmin(same))
+        if not prefix or (prefix < arrays["start"].size and self._looks_at_all(arrays)):
+            return None
+        limit = self.used[prefix - 1] + 1  # steps before this are what they were
+        changed = np.zeros(len(self.plans[0].time), bool)
+        kept = []
+        for n, plan in enumerate(self.plans):
+            assignment = plan.step_weights.assignment
+            own = np.zeros(len(plan.periods), bool)
+            own[assignment.period] = True
+            own[assignment.period[assignment.step >= limit]] = False
+            held = {label: k for k, label in enumerate(arrays[f"labels{n}"].tolist())}
+            at = np.array([held.get(label, -1) for label in plan.periods.labels], np.int64)
+            kept.append(np.where(own, at, -1))
+            again = assignment.step[kept[-1][assignment.period] < 0]
+            changed[again] = True
+        return KeptPeriods(self.plans, kept, changed, arrays)
+
+    def _looks_at_all(self, arrays: dict[str, np.ndarray]) -> bool:
+        """Whether something else than the periods' values hangs on steps that have changed."""
+        plan = self.plans[0]
+        low, high = arrays["range"].tolist()
+        difference = plan.source.variable.difference
+        odd = implausible(plan.what, low, high, difference=difference)
+        return bool(odd) or any(bool(each.of_whole.any()) for each in self.plans)
+
+    def keep(self, values: Sequence[SeriesArrays]) -> None:
+        """Keep the values for the next run."""
+        if self.path is None:
+            return
+        found = values[0]
+        has_data = np.zeros(0, bool) if found.has_data is None else found.has_data
+        arrays: dict[str, Any] = {
+            "start": self.start,
+            "end": self.end,
+            "digest": self.digest,
+            "range": np.array([found.value_range.low, found.value_range.high]),
+            "has_data": has_data,
+        }
+        for n, (plan, each) in enumerate(zip(self.plans, values, strict=True)):
+            arrays[f"labels{n}"] = np.array(plan.periods.labels)
+            arrays[f"value{n}"] = each.value
+            arrays[f"area_valid{n}"] = each.area_valid
+            arrays[f"steps{n}"] = each.steps
+            arrays[f"place{n}"] = np.zeros(0) if each.place is None else each.place
+        keep(self.path, arrays, make_room=False)
+
+
+def _digests(plan: SeriesPlan) -> np.ndarray | None:
+    """(T,) int64 digests of the steps of a grid; None where they cannot be had."""
+    source = plan.source
+    if not isinstance(source, JoinedGrid) or source.time is None:
+        return None
+    out = np.zeros(len(source.time), np.int64)
+    for n, file in enumerate(source.files):
+        own = source.file_of == n
+        steps = 1 if file.times is None else file.times.stamps.size
+        found = step_digests(file, steps)
+        if found is None:
+            return None
+        out[own] = found[source.step_in[own]]
+    return out
+
+
+def _key(plans: Sequence[SeriesPlan]) -> str:
+    """A digest of all that the values of periods depend on but the steps."""
+    first = plans[0]
+    digest = hashlib.sha256(__version__.encode())
+    source, overlay, layout = first.source, first.overlay, first.source.layout
+    told: list[Any] = [source.variable, first.time.calendar, first.time.length, first.time.how]
+    told += [getattr(source, name, None) for name in ("scale", "offset", "takes_all")]
+    told += [first.what, layout.crs, layout.shape, first.weights.name, first.weights.is_count]
+    packings = {(file.dtype.str, replace(file.packing, where="")) for file in source.files}
+    told += [sorted(map(repr, packings))]
+    told += [first.labels, first.request.measuring]
+    for plan in plans:
+        told += [replace(plan.request.time, during=None, window=(1,)), plan.combine, plan.orders]
+        told += [[measure.name for measure in plan.measures]]
+    digest.update(repr(told).encode())
+    arrays = [layout.x_edges, layout.y_edges, overlay.cells, overlay.indptr, overlay.index]
+    arrays += [overlay.fraction, overlay.weight, overlay.region_weight]
+    if first.weights.values is not None:
+        arrays.append(first.weights.values)
+    for array in arrays:
+        digest.update(np.ascontiguousarray(array).tobytes())
+    return digest.hexdigest()

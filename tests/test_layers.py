@@ -20,11 +20,11 @@ MAY_IMPORT = {
     "engine": {"core", "errors", "grids"},
     "figures": {"core", "errors", "tables"},
     "request": {"core", "errors", "grids", "regions", "engine"},
-    "plan": {"core", "errors", "grids", "regions", "tables", "engine", "request"},
+    "plan": {"core", "errors", "grids", "regions", "tables", "engine", "request", "figures"},
     "demo": {"core", "errors", "grids", "regions"},
 }
 MAY_IMPORT["extremes"] = {*MAY_IMPORT["plan"], "plan"}
-MAY_IMPORT["commands"] = {*MAY_IMPORT["extremes"], "extremes", "figures"}
+MAY_IMPORT["commands"] = {*MAY_IMPORT["extremes"], "extremes"}
 MAY_IMPORT["cli"] = {*MAY_IMPORT["commands"], "commands", "demo"}
 # What is named in a table and loaded when it is used.
 BY_NAME = {"request": {"figures"}, "figures": {"figures"}}

@@ -148,7 +148,7 @@ def test_what_is_said_of_one_grid_is_kept_apart(tmp_path):
     ],
 )
 def test_a_text_that_cannot_be_read_is_refused_with_the_name_of_its_option(option, text, said):
-    command = next(o for o in OPTIONS if o.name == option).commands.split()[-1]
+    command = next(o for o in OPTIONS if o.name == option and o.parse).commands.split()[-1]
     with pytest.raises(BavloError, match=said) as error:
         make_request(command, {option: text})
     assert error.value.text(as_option).startswith(f"--{option}")

@@ -24,6 +24,7 @@ COMMANDS = {
     "map": ("bavlo.cli.map", "a map of a table or a grid"),
     "trace": ("bavlo.cli.trace", "how one number of a table came to be"),
     "run": ("bavlo.cli.run", "everything that a study file lists; again only what changed"),
+    "report": ("bavlo.cli.report", "tables, or all of a study, as one page"),
     "cache": ("bavlo.cli.cache", "show or clear what is kept between runs"),
 }
 

@@ -18,12 +18,12 @@ from bavlo.commands.tracing.lines import (
     REQUEST,
     Line,
     Traced,
-    TracedCells,
     table_of_lines,
 )
 from bavlo.commands.tracing.series import traced_series
 from bavlo.commands.tracing.sources import traced_comparison, traced_trend
 from bavlo.errors import InputError, RequestError
+from bavlo.figures.trace import TracedCells
 from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
 from bavlo.request.options import asked

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import RequestError
 from bavlo.figures.style import FAINT, INK, WET, colour_scale, scale_for, styled
 from bavlo.tables.table import Table
@@ -14,12 +16,34 @@ from bavlo.tables.table import Table
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bavlo.commands.tracing.lines import TracedCells
-
 LEAST_SIZE = 4.5  # points of the values that are written into cells
 DARK = 0.55  # strength of a colour from which text on it is white
 LEAST_SHARE = 0.05  # of a cell, for its value to be written into it
 MARGIN = 1  # cells around the region
+
+
+@dataclass(frozen=True, eq=False)
+class TracedCells:
+    """The cells behind a number, for a picture.
+
+    Parameters
+    ----------
+    layout
+        Of the whole grid.
+    cells : (K,) int64
+        Their numbers.
+    share, value : (K,) float64
+        Covered share of each, and its value of the period.
+    outline
+        Of the region, in the reference system of the grid; None where it is no outline.
+    """
+
+    layout: GridLayout
+    cells: np.ndarray
+    share: np.ndarray
+    value: np.ndarray
+    unit: str
+    outline: RegionEdges | None
 
 
 def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: Any) -> Figure:

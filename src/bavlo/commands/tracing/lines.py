@@ -6,11 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from typing import Any
 
-import numpy as np
-
-from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import InputError
+from bavlo.figures.trace import TracedCells
 from bavlo.plan.result import TableResult
 from bavlo.tables.rows import row_of
 from bavlo.tables.schema import TRACE
@@ -56,30 +53,6 @@ class Line:
     value: float = NONE
     unit: str = ""
     note: str = ""
-
-
-@dataclass(frozen=True, eq=False)
-class TracedCells:
-    """The cells behind a number, for a picture.
-
-    Parameters
-    ----------
-    layout
-        Of the whole grid.
-    cells : (K,) int64
-        Their numbers.
-    share, value : (K,) float64
-        Covered share of each, and its value of the period.
-    outline
-        Of the region, in the reference system of the grid; None where it is no outline.
-    """
-
-    layout: GridLayout
-    cells: np.ndarray
-    share: np.ndarray
-    value: np.ndarray
-    unit: str
-    outline: RegionEdges | None
 
 
 @dataclass(frozen=True, eq=False)

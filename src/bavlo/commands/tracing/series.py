@@ -17,7 +17,6 @@ from bavlo.commands.tracing.lines import (
     STEP,
     Line,
     Traced,
-    TracedCells,
     no_such_row,
 )
 from bavlo.core.space.overlay import Overlay
@@ -30,6 +29,7 @@ from bavlo.core.values.formula import STEP as EACH_STEP
 from bavlo.core.values.kinds import CLASS, total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.segments import Segment
+from bavlo.figures.trace import TracedCells
 from bavlo.grids.source import CellSelection
 from bavlo.plan.grids import each_grid
 from bavlo.plan.series import SeriesPlan

@@ -1,0 +1,119 @@
+"""A page that needs nothing else: findings, figures, tables, downloads and provenance as HTML."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from bavlo.figures.style import styled
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+ID = re.compile(r'\bid="([^"]+)"')
+LINK = re.compile(r'(url\(#|href="#)([^")]+)')
+
+
+@dataclass(frozen=True)
+class PageFigure:
+    """A figure.
+
+    Parameters
+    ----------
+    svg
+        Its drawing, from `inline_svg`.
+    words
+        What it shows, for those who do not see it.
+    """
+
+    svg: str
+    words: str
+
+
+@dataclass(frozen=True)
+class PageTable:
+    """Rows that are shown.
+
+    Parameters
+    ----------
+    columns
+        Names, and whether they hold numbers.
+    rows
+        Each cell as its text and its full value.
+    left_out
+        What of the table is not shown, in words.
+    """
+
+    caption: str
+    columns: tuple[tuple[str, bool], ...]
+    rows: tuple[tuple[tuple[str, str], ...], ...]
+    left_out: str = ""
+
+
+@dataclass(frozen=True)
+class Download:
+    """A file to take along: within the page, or a link to it."""
+
+    name: str
+    link: str
+    size: str
+    within: bool
+
+
+@dataclass(frozen=True)
+class Section:
+    """What is said of one table."""
+
+    key: str
+    title: str
+    about: str
+    findings: tuple[str, ...]
+    more: int
+    figures: tuple[PageFigure, ...]
+    table: PageTable
+    downloads: tuple[Download, ...]
+    meanings: tuple[tuple[str, str], ...]
+    provenance: str
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Page:
+    """All of a page."""
+
+    title: str
+    about: str
+    sections: Sequence[Section]
+    version: str
+
+
+def render(page: Page) -> str:
+    """The page as HTML; everything that comes from data is escaped."""
+    import jinja2
+    from markupsafe import Markup
+
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("bavlo.figures", "templates"),
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
+    )
+    template = environment.get_template("page.html")
+    return template.render(page=page, safe=Markup)
+
+
+def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:
+    """A figure as SVG that stands within a page; its ids begin with a key of its own."""
+    text = io.StringIO()
+    with styled():
+        figure.savefig(text, format="svg", metadata={"Date": None, "Creator": None})
+    svg = text.getvalue()
+    svg = svg[svg.index("<svg") :]
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.DOTALL)
+    svg = ID.sub(rf'id="{key}-\1"', svg)
+    svg = LINK.sub(rf"\1{key}-\2", svg)
+    return PageFigure(svg.replace("<svg ", '<svg aria-hidden="true" focusable="false" ', 1), words)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
@@ -16,6 +17,7 @@ from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_w
 from bavlo.regions.vector import SHAPEFILE, Features, write
 
 FILL = -32768
+STUDY = "study.toml"
 STEPS_A_CHUNK = 30
 
 
@@ -67,6 +69,7 @@ def make_files(folder: Path, on_progress: Callable[[int, int], None]) -> list[Pa
     paths.append(_write_second_source(folder, totals))
     paths += write_extras(folder, world, _month_of_rain(folder))
     paths.append(write_station_rain(folder / "station_rain.csv", *_last_decade_of_rain(folder)))
+    paths.append(Path(shutil.copyfile(Path(__file__).with_name(STUDY), folder / STUDY)))
     return sorted(paths)
 
 

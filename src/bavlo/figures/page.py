@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 ID = re.compile(r'\bid="([^"]+)"')
+TAG = re.compile(r"<[^>]*>")
+DIGITS = re.compile(r"(\d\.\d\d)\d+")  # a hundredth of a point is finer than any screen
 LINK = re.compile(r'(url\(#|href="#)([^")]+)')
 
 
@@ -114,6 +116,7 @@ def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:
     svg = text.getvalue()
     svg = svg[svg.index("<svg") :]
     svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.DOTALL)
+    svg = TAG.sub(lambda found: DIGITS.sub(r"\1", found.group()), svg)
     svg = ID.sub(rf'id="{key}-\1"', svg)
     svg = LINK.sub(rf"\1{key}-\2", svg)
     return PageFigure(svg.replace("<svg ", '<svg aria-hidden="true" focusable="false" ', 1), words)

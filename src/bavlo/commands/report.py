@@ -84,7 +84,7 @@ def report(request: Request) -> str:
         items = [_of_table(path) for path in paths]
         title, about = " and ".join(dict.fromkeys(item.title for item in items)), ""
     out = request.output.out[0]
-    room = _Room(out)
+    room = _Room(out, MOST_WITHIN)
     sections = [_section(n, item, room) for n, item in enumerate(items, 1)]
     return render(Page(request.figure.title or title, about, sections, __version__))
 
@@ -115,7 +115,7 @@ class _Room:
     """How much a page may still hold of its downloads."""
 
     out: Path
-    left: int = MOST_WITHIN
+    left: int
 
     def download(self, path: Path) -> Download:
         """A file within the page as long as there is room, else a link from where the page is."""

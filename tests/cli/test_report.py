@@ -14,7 +14,8 @@ from support import run
 
 BROWSER = shutil.which("chromium")
 FLAGS = """--headless --no-sandbox --disable-gpu --disable-quic --no-first-run
---enable-logging=stderr --disable-background-networking --disable-component-update --disable-sync""".split()
+--enable-logging=stderr --disable-background-networking
+--disable-component-update --disable-sync""".split()
 HOSTILE = '<img src=x onerror="document.title=1">$\\alpha'
 
 

@@ -22,11 +22,11 @@ def commands(page):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("page", ["compare.md", "indicators.md"])
+@pytest.mark.parametrize("page", ["compare.md", "indicators.md", "trace.md", "studies.md"])
 def test_what_a_page_says_can_be_typed(page, demo, tmp_path):
     (tmp_path / "sorrel").symlink_to(demo)
     wanted = list(commands(page))
-    assert len(wanted) > 5
+    assert len(wanted) > 4
     for words in wanted:
         run(*words, cwd=tmp_path)
         for out in (words[n + 1] for n, word in enumerate(words) if word == "--out"):

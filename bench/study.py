@@ -1,4 +1,4 @@
-"""`bavlo run`: forty years of daily data, then a month more, in a file of its own or in one file."""
+"""`bavlo run`: forty years of daily data, then a month more, by itself or in the one file."""
 
 import argparse
 import shutil

@@ -26,8 +26,24 @@ def commands(page):
 def test_what_a_page_says_can_be_typed(page, demo, tmp_path):
     (tmp_path / "sorrel").symlink_to(demo)
     wanted = list(commands(page))
-    assert len(wanted) > 4
+    assert len(wanted) > 3
     for words in wanted:
         run(*words, cwd=tmp_path)
         for out in (words[n + 1] for n, word in enumerate(words) if word == "--out"):
             assert (tmp_path / out).stat().st_size > 0
+
+
+@pytest.mark.slow
+def test_the_walk_through_python_runs(demo, tmp_path, monkeypatch, capsys):
+    (tmp_path / "sorrel").symlink_to(demo)
+    monkeypatch.chdir(tmp_path)
+    text = (PAGES / "python.md").read_text(encoding="utf-8")
+    blocks = re.findall(r"^```python\n(.*?)^```", text, re.MULTILINE | re.DOTALL)
+    assert len(blocks) == 5
+    names: dict[str, object] = {}
+    for block in blocks:
+        exec(block, names)
+    said = capsys.readouterr().out
+    assert "Ombrel 2007 3457 mm" in said
+    assert "did you mean measure?" in said
+    assert (tmp_path / "rain.xlsx").exists()

@@ -1,4 +1,79 @@
-"""Bavlo turns gridded climate data into per-region numbers that an analyst can defend."""
+"""Bavlo turns gridded climate data into per-region numbers that an analyst can defend.
 
-__all__ = ["__version__"]
+`import bavlo` offers every command as a function; see `bavlo.interface`.
+"""
+
+from __future__ import annotations
+
+import sys
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from bavlo.errors import BavloError
+    from bavlo.interface import (
+        Array,
+        BavloWarning,
+        Grid,
+        Table,
+        anomalies,
+        chart,
+        compare,
+        describe,
+        extremes,
+        grid,
+        map,  # as the command
+        normals,
+        series,
+        trends,
+    )
+
+__all__ = [
+    "Array",
+    "BavloError",
+    "BavloWarning",
+    "Grid",
+    "Table",
+    "__version__",
+    "anomalies",
+    "chart",
+    "compare",
+    "describe",
+    "extremes",
+    "grid",
+    "map",
+    "normals",
+    "series",
+    "trends",
+]
 __version__ = "0.1.0"
+
+
+def __getattr__(name: str) -> Any:
+    """The functions, loaded when they are first used: `import bavlo` takes next to no time."""
+    if name not in __all__:
+        raise AttributeError(f"module 'bavlo' has no attribute {name!r}")
+    from importlib import import_module
+
+    module = import_module("bavlo.errors" if name == "BavloError" else "bavlo.interface")
+    return getattr(module, name)
+
+
+class _Bavlo(ModuleType):
+    """This module, in which `extremes` stays the function when its folder is loaded."""
+
+    @property
+    def extremes(self) -> Any:
+        """The function of the command."""
+        return __getattr__("extremes")
+
+    @extremes.setter
+    def extremes(self, value: Any) -> None:
+        """The import of the folder sets it, and is not heard."""
+
+
+sys.modules[__name__].__class__ = _Bavlo
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -28,6 +28,11 @@ def check(request: Request) -> None:
     """Refuse outputs that cannot be written, before any work is done."""
     if not request.grids.arguments:
         raise RequestError("", "no grid was given", f"see `bavlo {request.command} --help`")
+    check_files(request)
+
+
+def check_files(request: Request) -> None:
+    """Refuse outputs that cannot be written, whatever they are made of."""
     output = request.output
     if output.format and output.out:
         raise RequestError("format", "writes to standard output, ‹out› to files", "use one")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -40,21 +41,39 @@ def _type_of(column: Column, arrow: Any) -> Any:
 
 def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table, a chunk of rows at a time."""
-    import pyarrow
     import pyarrow.parquet
 
-    table = laid_out(table, companions.layout)
+    schema, batches = _in_chunks(laid_out(table, companions.layout), companions)
+    with pyarrow.parquet.ParquetWriter(path, schema) as writer:
+        for batch in batches:
+            writer.write_table(batch)
+
+
+def as_arrow(table: AnyTable, companions: Companions) -> Any:
+    """A whole table as a pyarrow Table, as a file holds it."""
+    import pyarrow
+
+    schema, batches = _in_chunks(table, companions)
+    return pyarrow.concat_tables([schema.empty_table(), *batches]).unify_dictionaries()
+
+
+def _in_chunks(table: AnyTable, companions: Companions) -> tuple[Any, Iterator[Any]]:
+    """The schema of a table, and its rows as pyarrow Tables."""
+    import pyarrow
+
     types = [_type_of(column, pyarrow) for column in table.columns]
     fields = [
         pyarrow.field(column.name, kind) for column, kind in zip(table.columns, types, strict=True)
     ]
     schema = pyarrow.schema(fields, {ABOUT: companions.about_text.encode()})
-    with pyarrow.parquet.ParquetWriter(path, schema) as writer:
+
+    def batches() -> Iterator[Any]:
         for chunk in table.chunks():
-            arrays = [
-                _array(values, kind, pyarrow) for values, kind in zip(chunk, types, strict=True)
-            ]
-            writer.write_table(pyarrow.Table.from_arrays(arrays, schema=schema))
+            pairs = zip(chunk, types, strict=True)
+            arrays = [_array(values, kind, pyarrow) for values, kind in pairs]
+            yield pyarrow.Table.from_arrays(arrays, schema=schema)
+
+    return schema, batches()
 
 
 def _array(values: np.ndarray, kind: Any, arrow: Any) -> Any:

@@ -6,7 +6,8 @@ import os
 import pytest
 from hypothesis import settings
 
-from support import program
+from bavlo.engine import memory
+from support import FRESH, in_use, program
 
 settings.register_profile("bavlo", deadline=None, derandomize=True)
 settings.load_profile("bavlo")
@@ -23,6 +24,13 @@ def pytest_collection_modifyitems(items):
 def own_cache(tmp_path_factory):
     """A cache folder that is nobody else's."""
     os.environ["BAVLO_CACHE"] = str(tmp_path_factory.mktemp("cache"))
+
+
+@pytest.fixture(autouse=True)
+def own_memory(monkeypatch):
+    """What other tests left in memory does not count against a test's own limit."""
+    left = in_use()
+    monkeypatch.setattr(memory, "in_use", lambda: FRESH + max(0, in_use() - left))
 
 
 @pytest.fixture(scope="session")

@@ -6,9 +6,12 @@ text decides how a user writes such a field: as an option, or as a keyword.
 
 from __future__ import annotations
 
+import difflib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
+MOST_LISTED = 30  # words
+NEAR = 0.6  # likeness from which another word may be meant
 SETTING = re.compile(r"‹([a-z_]+)(?: ([^‹›]*))?›")
 
 
@@ -42,6 +45,27 @@ def worded(text: str, say: Callable[[str, str], str] = as_keyword) -> str:
     "use every='month' or min_steps"
     """
     return SETTING.sub(lambda found: say(found.group(1), found.group(2) or ""), text)
+
+
+def known_words(word: str, known: Iterable[str], head: str = "it has", between: str = ", ") -> str:
+    """A remedy for a word that is not known: those that are, and the nearest of them.
+
+    Examples
+    --------
+    >>> known_words("mesure", ["measure", "median"])
+    'it has: measure, median; did you mean measure?'
+    """
+    names = [str(name) for name in known]
+    listed = between.join(names[:MOST_LISTED]) + (f"{between}…" if len(names) > MOST_LISTED else "")
+    text = f"{head}: {listed or 'none'}"
+    folded = {name.casefold(): name for name in reversed(names)}
+    near = difflib.get_close_matches(word.casefold(), list(folded), 1, NEAR)
+    return f"{text}; did you mean {folded[near[0]]}?" if near else text
+
+
+def one_of(word: str, known: Iterable[str]) -> str:
+    """The same for the words that an option takes, as the command line lists them."""
+    return known_words(word, known, "use one of", " ")
 
 
 class BavloError(Exception):

@@ -62,8 +62,10 @@ def main(arguments: Sequence[str]) -> int:
         print(f"bavlo {__version__}")
         return 0
     if command not in COMMANDS:
-        known = ", ".join(COMMANDS)
-        print(f"bavlo: '{command}' is no command; use one of: {known}", file=sys.stderr)
+        from bavlo.errors import known_words
+
+        hint = known_words(command, COMMANDS, "use one of")
+        print(f"bavlo: '{command}' is no command; {hint}", file=sys.stderr)
         return 2
     from bavlo.errors import BavloError
     from bavlo.regions.loading import nobody_needs_frames

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import difflib
 import re
 from collections.abc import Sequence
 from typing import Any, NoReturn
@@ -27,7 +28,13 @@ class Parser(argparse.ArgumentParser):
         self.add_argument("-h", "--help", action="help", help=argparse.SUPPRESS)
 
     def error(self, message: str) -> NoReturn:
-        """A wrong call."""
+        """A wrong call, with the nearest option where one is not known."""
+        unknown = re.match(r"unrecognized arguments: (--[\w-]+)", message)
+        if unknown:
+            word = unknown.group(1)
+            near = difflib.get_close_matches(word, list(self._option_string_actions), 1, 0.6)
+            if near:
+                raise RequestError("", f"there is no option {word}", f"did you mean {near[0]}?")
         raise RequestError("", message, f"see `bavlo {self.command} --help`".replace("  ", " "))
 
     def read(self, arguments: Sequence[str]) -> dict[str, Any]:

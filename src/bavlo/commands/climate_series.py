@@ -214,6 +214,8 @@ def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
     if len(paths) == 1 and (is_table(paths[0]) or ending_of(paths[0]) in ONLY_TABLES):
         _refuse_grid_options(request, paths[0])
         return [_only(data, paths[0], only) for data in _from_table(request, paths[0])]
+    if len(paths) > 1 and all(is_table(path) for path in paths):
+        raise RequestError("", f"{request.command} takes one table", "give one at a time")
     if len(paths) == 1 and is_observed(paths[0]):
         name = request.grids.arguments[0].name
         table, about = observed_table(request, paths[0], report, name)

@@ -13,7 +13,7 @@ from bavlo.commands.describe_grids import describe_grid
 from bavlo.commands.describe_regions import describe_regions
 from bavlo.commands.description import Description
 from bavlo.core.stats.measures import CellSample, OverlayIndex
-from bavlo.errors import InputError
+from bavlo.errors import InputError, known_words
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
@@ -201,7 +201,7 @@ def _grids_of(paths: list[Path], options: ReadOptions) -> list[tuple[list[Path],
         if not names:
             raise InputError(path, "holds no variable on rows and columns with coordinates")
         if variable is not None and variable not in names:
-            raise InputError(path, f"has no variable '{variable}'", f"it has: {', '.join(names)}")
+            raise InputError(path, f"has no variable '{variable}'", known_words(variable, names))
         groups.setdefault(names, []).append(path)
     out: list[tuple[list[Path], str]] = []
     for names, group in groups.items():

@@ -14,7 +14,7 @@ from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
 from bavlo.core.values.kinds import Variable, quantity
-from bavlo.errors import InputError, RequestError
+from bavlo.errors import InputError, RequestError, known_words
 from bavlo.figures.maps import GridWindow, MapContent
 from bavlo.figures.style import class_colour
 from bavlo.figures.trends import is_significant
@@ -49,7 +49,7 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
     column = request.figure.column or schema.shown
     numbers = [c.name for c in table.columns if not c.is_text]
     if column not in numbers:
-        raise RequestError("column", f"the table has no {column}", f"it has: {', '.join(numbers)}")
+        raise RequestError("column", f"the table has no {column}", known_words(column, numbers))
     labels = table.labels("period")
     values = table.full(column).reshape(table.axes["region"], table.axes["period"])
     chosen = _periods(request.figure.period, labels, values, report)
@@ -144,9 +144,8 @@ def _periods(
         return list(range(len(labels)))
     unknown = [name for name in wanted if name not in labels]
     if unknown:
-        raise RequestError(
-            "period", f"there is no period {unknown[0]}", f"there are: {some_of(list(labels))}"
-        )
+        hint = known_words(unknown[0], labels, "there are")
+        raise RequestError("period", f"there is no period {unknown[0]}", hint)
     return [list(labels).index(name) for name in wanted]
 
 

@@ -18,7 +18,7 @@ from bavlo import __version__
 from bavlo.commands.results import make
 from bavlo.core.time.periods import assign_steps, parse_every
 from bavlo.engine.protocol import Resources
-from bavlo.errors import BavloError, InputError, OutputError, setting
+from bavlo.errors import BavloError, InputError, OutputError, known_words, setting
 from bavlo.grids import digest
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
@@ -135,8 +135,9 @@ def _wanted(run: StudyRun) -> list[StudyResult]:
     names = set(run.only)
     unknown = names - {result.name for result in run.study.results}
     if unknown:
-        known = ", ".join(result.name for result in run.study.results)
-        raise InputError(run.name, f"there is no result {sorted(unknown)[0]}", f"it has: {known}")
+        first = sorted(unknown)[0]
+        hint = known_words(first, (result.name for result in run.study.results))
+        raise InputError(run.name, f"there is no result {first}", hint)
     for result in reversed(run.study.results):
         if result.name in names:
             names |= set(result.of)

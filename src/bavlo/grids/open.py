@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
-from bavlo.errors import BavloError, InputError
+from bavlo.errors import BavloError, InputError, known_words
 from bavlo.grids import grib, netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import grouped, in_time, join
@@ -165,7 +165,7 @@ def _choose(path: Path, found: Sequence[Variable], options: ReadOptions) -> str:
             f"choose one, as ‹variable {_likely(found)}›",
         )
     if wanted not in names:
-        raise InputError(path, f"has no variable '{wanted}'", f"it has: {', '.join(names)}")
+        raise InputError(path, f"has no variable '{wanted}'", known_words(wanted, names))
     return wanted
 
 

@@ -12,7 +12,7 @@ from bavlo.core.time.axis import DAY, TimeAxis
 from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
-from bavlo.core.values.units import convert
+from bavlo.core.values.units import convert, known_unit
 from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource, where
 from bavlo.request.request import Request, TimeRequest
@@ -50,6 +50,7 @@ def check_classes(measures: tuple[Measure, ...], assignment: Assignment) -> None
 def check_unit(unit: str | None, what: Quantity, combine: str) -> None:
     """Refuse an output unit that the values cannot be converted to, before any work is done."""
     if unit is not None:
+        known_unit(unit, "unit")
         convert(np.zeros(1), total_unit_of(what, combine), unit, difference=False)
 
 

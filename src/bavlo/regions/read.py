@@ -16,7 +16,7 @@ import shapely
 
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.zones import NO_ZONE, Zones
-from bavlo.errors import InputError
+from bavlo.errors import InputError, known_words
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import whole
 from bavlo.regions import vector
@@ -107,7 +107,9 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
     label = options.merge_by or choose_label(path, features, options.label)
     if options.merge_by is not None and options.merge_by not in features.fields:
         raise InputError(
-            path, f"has no field '{options.merge_by}'", f"it has: {', '.join(features.fields)}"
+            path,
+            f"has no field '{options.merge_by}'",
+            known_words(options.merge_by, features.fields),
         )
     labels = _labels(path, features, label, may_repeat=options.merge_by is not None)
     keep = chosen(path, labels, options.only, options.excluded)
@@ -233,7 +235,7 @@ def choose_label(path: Path, features: Features, wanted: str | None) -> str:
     if wanted is not None:
         missing = [n for n in wanted.split(JOINED) if n not in fields]
         if wanted not in fields and missing:
-            raise InputError(path, f"has no field '{missing[0]}'", f"it has: {', '.join(fields)}")
+            raise InputError(path, f"has no field '{missing[0]}'", known_words(missing[0], fields))
         return wanted
     candidates = label_candidates(features)
     if len(candidates) == 1:
@@ -301,9 +303,12 @@ def _named(path: Path, labels: Sequence[str], names: Sequence[str]) -> set[int]:
     for name in names:
         found = [i for i, label in enumerate(labels) if label == name]
         found = found or [i for i, label in enumerate(labels) if fnmatch.fnmatchcase(label, name)]
+        if not found:  # written otherwise, where that leaves no doubt
+            folded = [i for i, label in enumerate(labels) if label.casefold() == name.casefold()]
+            found = folded if len(folded) == 1 else []
         if not found:
-            shown = ", ".join(labels[:12]) + (", …" if len(labels) > 12 else "")
-            raise InputError(path, f"no region is called '{name}'", f"there are: {shown}")
+            hint = known_words(name, labels, "there are")
+            raise InputError(path, f"no region is called '{name}'", hint)
         keep.update(found)
     return keep
 

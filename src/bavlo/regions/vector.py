@@ -19,7 +19,7 @@ import numpy as np
 import shapely
 
 from bavlo.core.space.regions import LONLAT
-from bavlo.errors import InputError
+from bavlo.errors import InputError, known_words
 from bavlo.regions.loading import vector_library
 
 ENDINGS = (
@@ -130,7 +130,7 @@ def read(path: Path, layer: str | None = None) -> Features:
     if layer is None and len(names) > 1:
         raise InputError(path, f"has several layers: {', '.join(names)}", "choose with ‹layer›")
     if layer is not None and layer not in names:
-        raise InputError(path, f"has no layer '{layer}'", f"it has: {', '.join(names)}")
+        raise InputError(path, f"has no layer '{layer}'", known_words(layer, names))
     reader = READERS.get(path.suffix.lower())
     return reader(path) if reader else _by_pyogrio(path, layer or names[0])
 

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.core.stats.normals import parse_statistic
-from bavlo.errors import InputError, RequestError
+from bavlo.errors import InputError, RequestError, one_of
 from bavlo.grids.open import format_of
 from bavlo.grids.urls import url_of
 from bavlo.request.request import GridArgument
@@ -339,5 +339,5 @@ def picks(given: Sequence[str], field: str) -> tuple[tuple[str, str], ...]:
 def choice(text: str, field: str, choices: Sequence[str]) -> str:
     """One of a few words."""
     if text not in choices:
-        raise RequestError(field, f"'{text}' is not known", f"use one of: {' '.join(choices)}")
+        raise RequestError(field, f"'{text}' is not known", one_of(text, choices))
     return text

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, known_words
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Column, Table, text_column
 
@@ -74,7 +74,7 @@ class TableGroup:
             kept = [p for p in self.parts if name in p.header and p.labels(name)[0] == value]
             if not kept:
                 raise RequestError(
-                    "pick", f"{name} has no {value}", f"it has: {', '.join(self.different(name))}"
+                    "pick", f"{name} has no {value}", known_words(value, self.different(name))
                 )
             return group(kept)
         return group([part.where(name, value) for part in self.parts])

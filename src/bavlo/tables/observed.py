@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bavlo.errors import InputError, RequestError, setting
+from bavlo.errors import InputError, RequestError, known_words, one_of, setting
 
 # Names that tell what a column is, by whole name in any case of letters.
 REGION = (
@@ -131,10 +131,12 @@ def _columns_of(
     for role, name in named.items():
         if role not in ROLES:
             raise RequestError(
-                "columns", f"{role} is nothing that a column is", f"use one of: {' '.join(ROLES)}"
+                "columns",
+                f"{role} is nothing that a column is",
+                one_of(role, ROLES),
             )
         if name not in header:
-            raise InputError(path, f"has no column {name}", f"it has: {', '.join(header)}")
+            raise InputError(path, f"has no column {name}", known_words(name, header))
         found[role] = list(header).index(name)
     for role, known in (("date", DATE), ("region", REGION), ("unit", UNIT)):
         if role not in found:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, known_words
 from bavlo.tables.group import AnyTable
 from bavlo.tables.schema import TEXT, schema_by_axes
 from bavlo.tables.table import Table
@@ -47,13 +46,12 @@ def row_of(table: AnyTable, wanted: Mapping[str, str]) -> dict[str, Any]:
     columns = {name: table.column(name) for name in table.header}
     for name, value in wanted.items():
         if name not in columns:
-            raise RequestError(name, f"the table has no column {name}", "leave it out")
+            raise RequestError(name, f"the table has no column {name}", known_words(name, columns))
         texts = as_texts(columns[name])
         kept = rows[texts[rows] == value]
         if not kept.size:
             known = list(dict.fromkeys(texts[rows].tolist()))
-            near = difflib.get_close_matches(value, known, 1, 0.5)
-            hint = f"did you mean {near[0]}?" if near else f"there is: {_some(known)}"
+            hint = known_words(value, known, "there is")
             raise RequestError(name, f"no row has the {name} {value}", hint)
         rows = kept
     if rows.size > 1:

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, known_words
 
 ROWS_AT_ONCE = 25_000
 
@@ -119,15 +119,17 @@ class Table:
     def where(self, name: str, value: str) -> Table:
         """The table of one value of an axis, or of the rows that have it where it is no axis."""
         if name not in self.header:
-            raise RequestError("pick", f"the table has no column {name}", "check its header")
+            raise RequestError(
+                "pick", f"the table has no column {name}", known_words(name, self.header)
+            )
         axis = name if name in self.axes else "row"
         if axis not in self.axes:
             raise RequestError("pick", f"{name} does not divide the table", "choose another")
         texts = [f"{v:g}" if isinstance(v, float) else str(v) for v in self.along(name, axis)]
         keep = [n for n, text in enumerate(texts) if text == value]
         if not keep:
-            known = ", ".join(dict.fromkeys(texts[:200]))
-            raise RequestError("pick", f"{name} has no {value}", f"it has: {known}")
+            known = known_words(value, dict.fromkeys(texts))
+            raise RequestError("pick", f"{name} has no {value}", known)
         return self.take(axis, keep)
 
     def labels(self, name: str) -> list[str]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, one_of
 
 NEVER = np.int32(2**31 - 1)
 
@@ -172,7 +172,7 @@ def parse_counts(names: Sequence[str]) -> tuple[str, ...]:
     wanted = ["days" if name == "steps" else name for name in names]
     odd = next((name for name in wanted if name not in COUNTS), None)
     if odd is not None:
-        raise RequestError("count", f"'{odd}' is no count", f"use one of: {' '.join(COUNTS)}")
+        raise RequestError("count", f"'{odd}' is no count", one_of(odd, COUNTS))
     return tuple(dict.fromkeys(wanted))
 
 

@@ -23,7 +23,7 @@ from bavlo.core.stats.calendar_percentiles import (
     of_days,
 )
 from bavlo.core.stats.normals import Base
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, one_of
 
 RAIN, TMAX, TMIN = "rain", "tmax", "tmin"
 MOST_MISSING = {"month": 3, "year": 15}  # days
@@ -359,7 +359,7 @@ def find_index(name: str) -> Index:
             YEAR,
             _days(RAIN, lambda v: v >= least),
         )
-    raise RequestError("index", f"'{name}' is no index", f"use of: {' '.join(INDICES)} or all")
+    raise RequestError("index", f"'{name}' is no index", one_of(name, [*INDICES, "all"]))
 
 
 def index_values(index: Index, record: Record, period: str, own_rule: bool) -> np.ndarray:

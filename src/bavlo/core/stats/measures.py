@@ -15,7 +15,7 @@ from bavlo.core.stats.spatial import SizeClass, size_classes, weighted_percentil
 from bavlo.core.values.combine import MEAN
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
 from bavlo.core.values.units import is_temperature
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, one_of
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
@@ -430,5 +430,7 @@ def parse_measure(name: str) -> Measure:
             percent=percent,
         )
     raise RequestError(
-        "measure", f"'{name}' is no measure", f"use one of: {' '.join(MEASURES)} pNN"
+        "measure",
+        f"'{name}' is no measure",
+        one_of(name, [*MEASURES, "pNN"]),
     )

@@ -10,7 +10,7 @@ import numpy as np
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, one_of
 
 # What a grid of periods can be turned into.
 VALUE = "value"
@@ -91,9 +91,7 @@ def parse_statistic(name: str) -> str:
         return text
     if text.startswith("p") and percent.isdigit() and float(text[1:]) <= 100:
         return text
-    raise RequestError(
-        "statistic", f"'{name}' is no statistic", f"use one of: {' '.join(STATISTICS)}"
-    )
+    raise RequestError("statistic", f"'{name}' is no statistic", one_of(name, STATISTICS))
 
 
 def of_whole_years(values: np.ndarray, periods: YearlyPeriods) -> np.ndarray:

@@ -19,7 +19,7 @@ from bavlo.core.time.axis import (
     to_dates,
     to_instant,
 )
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, one_of
 
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"
@@ -159,7 +159,7 @@ def parse_every(text: str, year_start: int = 1) -> PeriodRule:
     raise RequestError(
         "every",
         f"'{text}' is no period",
-        f"use one of: {' '.join(NAMED_KINDS)}, month initials such as JFM, or MM-DD..MM-DD",
+        one_of(text, [*NAMED_KINDS, "JFM", "MM-DD..MM-DD"]),
     )
 
 

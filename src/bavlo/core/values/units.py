@@ -8,7 +8,7 @@ from functools import lru_cache
 import cf_units
 import numpy as np
 
-from bavlo.errors import RequestError, setting
+from bavlo.errors import RequestError, known_words, setting
 
 MM = "mm"
 
@@ -17,6 +17,26 @@ CALENDAR_RATE = re.compile(
 )
 # A mean length in days, to judge whether a rate is plausible; sums count calendar time.
 MEAN_DAYS = {"day": 1.0, "pentad": 5.07, "dekad": 10.1, "month": 30.4, "year": 365.2}
+
+
+USUAL = (
+    "mm", "cm", "m", "inch", "mm day-1", "mm h-1", "kg m-2", "kg m-2 s-1", "m3", "km3", "degC", "K",
+    "degF", "m s-1", "km h-1", "hPa", "Pa", "%", "1", "days", "W m-2",
+)  # fmt: skip
+
+
+def known_unit(text: str, field: str) -> None:
+    """Refuse a unit that was asked for and that UDUNITS does not know, with the nearest usual one.
+
+    Raises
+    ------
+    RequestError
+    """
+    try:
+        cf_units.Unit(_written_out(text))
+    except ValueError:
+        what = f"'{text}' is no unit that UDUNITS knows"
+        raise RequestError(field, what, known_words(text, USUAL, "such as")) from None
 
 
 def read_unit(text: str, where: object) -> cf_units.Unit:

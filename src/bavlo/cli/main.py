@@ -25,6 +25,7 @@ COMMANDS = {
     "trace": ("bavlo.cli.trace", "how one number of a table came to be"),
     "run": ("bavlo.cli.run", "everything that a study file lists; again only what changed"),
     "report": ("bavlo.cli.report", "tables, or all of a study, as one page"),
+    "completion": ("bavlo.cli.completion", "completion for bash, zsh or fish"),
     "cache": ("bavlo.cli.cache", "show or clear what is kept between runs"),
 }
 
@@ -36,16 +37,33 @@ Gridded climate data to per-region numbers that an analyst can defend.
 {commands}
 
 `bavlo COMMAND --help` gives its options and two examples. Start with `bavlo demo`.
+
+`bavlo help TOPIC` explains:
+{topics}
 """
 
 
 def entry() -> None:
     """The installed program."""
+    if "_ARGCOMPLETE" in os.environ:
+        from bavlo.cli.completion import complete
+
+        complete()
     try:
         sys.exit(main(sys.argv[1:]))
     except KeyboardInterrupt:  # while the command was being loaded
         print(INTERRUPTED, file=sys.stderr)
         sys.exit(130)
+
+
+def _help(name: str) -> int:
+    """The help of a command, or a topic."""
+    if name in COMMANDS:
+        return main([name, "--help"])
+    from bavlo.cli.topics import show_topic
+
+    show_topic(name)
+    return 0
 
 
 def main(arguments: Sequence[str]) -> int:
@@ -55,28 +73,31 @@ def main(arguments: Sequence[str]) -> int:
         os.environ.setdefault(name, "1")
     command = arguments[0] if arguments else "--help"
     if command in ("-h", "--help", "help") and len(arguments) < 2:
-        listed = "\n".join(f"  {name:10} {what}" for name, (_, what) in COMMANDS.items())
-        print(HELP.format(commands=listed), end="")
+        listed = "\n".join(f"  {name:11}{what}" for name, (_, what) in COMMANDS.items())
+        from bavlo.cli import topics
+
+        print(HELP.format(commands=listed, topics=topics.listed()), end="")
         return 0
     if command == "--version":
         print(f"bavlo {__version__}")
         return 0
-    if command not in COMMANDS:
+    if command not in COMMANDS and command != "help":
         from bavlo.errors import known_words
 
         hint = known_words(command, COMMANDS, "use one of")
         print(f"bavlo: '{command}' is no command; {hint}", file=sys.stderr)
         return 2
+    from bavlo.cli.parsing import as_option
     from bavlo.errors import BavloError
     from bavlo.regions.loading import nobody_needs_frames
 
     nobody_needs_frames()
 
     try:
+        if command == "help":
+            return _help(arguments[1])
         return int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
     except BavloError as error:
-        from bavlo.cli.parsing import as_option
-
         print(f"bavlo: {error.text(as_option)}", file=sys.stderr)
         return error.exit_code
     except KeyboardInterrupt:

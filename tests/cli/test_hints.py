@@ -56,7 +56,7 @@ def test_what_is_misspelt_is_answered_with_the_nearest(folder, words, hint):
 def test_words_that_are_like_nothing_get_no_hint():
     assert known_words("zzz", ["mean", "max"]) == "it has: mean, max"
     assert known_words("x", []) == "it has: none"
-    assert known_words("a", [f"n{n}" for n in range(99)]).count("n") == 31
+    assert known_words("a", [f"n{n}" for n in range(99)]).count("n") == 30
 
 
 def test_regions_may_be_written_in_any_case_where_that_leaves_no_doubt(folder):
@@ -65,8 +65,8 @@ def test_regions_may_be_written_in_any_case_where_that_leaves_no_doubt(folder):
 
 
 def test_a_bad_unit_of_the_output_is_not_answered_with_that_of_the_file(folder):
-    done = run(*SERIES, "--unit", "furlongs per firkin", cwd=folder, check=False)
-    assert "--unit: 'furlongs per firkin' is no unit" in done.stderr
+    done = run(*SERIES, "--unit", "wibbles", cwd=folder, check=False)
+    assert "--unit: 'wibbles' is no unit" in done.stderr
     assert "--input-unit" not in done.stderr
 
 

@@ -378,3 +378,39 @@ def test_names_are_cut_in_the_middle_and_scales_suit_what_is_above():
     assert cut.startswith("Upper")
     assert cut.endswith("slade")
     assert scale_for("mm", about_zero=True)(1.0) != scale_for("degC", about_zero=True)(1.0)
+
+
+def test_very_many_regions_are_rows_of_a_matrix():
+    from bavlo.figures import draw
+    from bavlo.tables.schema import SERIES
+
+    rng = np.random.default_rng(2)
+    names = [f"region $n_{n}" for n in range(200)]
+    periods = [f"{2001 + n}" for n in range(20)]
+    values = rng.normal(size=(200, 20, 1))
+    values[3, 4] = np.nan
+    told = {
+        "region": names,
+        "period": periods,
+        "start": [f"{p}-01-01" for p in periods],
+        "end": [f"{p}-12-31" for p in periods],
+        "variable": "rain",
+        "measure": ["mean"],
+        "value": values,
+        "unit": ["mm"],
+        "combine": "total",
+        "order": ["region"],
+        "area_valid": np.ones_like(values),
+        "steps": np.ones((200, 20)),
+        "steps_expected": np.ones(20),
+        "note": np.full(values.shape, "", object),
+    }
+    figure = draw([SERIES.table(told)], "Rain")
+    drawn = figure.axes[0].images[0].get_array()
+    np.testing.assert_array_equal(np.ma.filled(drawn, np.nan), values[:, :, 0])
+    labels = [text.get_text() for text in figure.axes[0].get_yticklabels()]
+    assert labels[0] == names[0]
+    assert labels[-1] == names[-1]
+    assert 20 <= len(labels) <= 40
+    with pytest.raises(RequestError, match="200 regions are too many for a panel each"):
+        draw([SERIES.table(told)], "Rain", "totals")

@@ -40,7 +40,6 @@ from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
 MOST_ROWS = 2000
-MOST_PANELS = 40  # regions that are drawn in panels of their own
 MOST_WITHIN = 10 * 2**20  # bytes of all downloads that the page holds
 TYPES = {
     ".csv": "text/csv",
@@ -182,12 +181,8 @@ def _figures(
     if drawn is not None:
         figure, shown = drawn
         found.append(inline_svg(figure, f"{key}m", f"Map of {shown}. {words}"))
-    regions = len(dict.fromkeys(map(str, main.labels("region"))))
     if found and main.axes.get("period") == 1 and main.name != "trends":
         return found, notes  # a chart of one period would say no more
-    if regions > MOST_PANELS:
-        notes.append(f"There is no chart of {regions} regions; the map and the table show them.")
-        return found, notes
     try:
         found.append(inline_svg(draw([main], title_of(main)), f"{key}c", words))
     except (BavloError, ArithmeticError, ValueError, IndexError) as error:

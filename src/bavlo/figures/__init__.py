@@ -33,6 +33,8 @@ class Kind:
         One line for the help.
     tables_needed
         How many tables it draws together; SEVERAL for two and more.
+    as_matrix
+        More regions than there can be panels are drawn as a matrix of regions and periods.
     """
 
     name: str
@@ -41,14 +43,31 @@ class Kind:
     function: str
     meaning: str
     tables_needed: int = 1
+    as_matrix: bool = False
 
 
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
-        Kind("lines", ("series", "extremes"), "series", "draw_series", "values over time"),
-        Kind("bars", ("anomalies",), "climate", "draw_anomalies", "above and below the normal"),
-        Kind("normals", ("normals",), "climate", "draw_normals", "the usual course of the year"),
+        Kind("lines", ("series", "extremes"), "series", "draw_series", "values over time", 1, True),
+        Kind(
+            "bars",
+            ("anomalies",),
+            "climate",
+            "draw_anomalies",
+            "above and below the normal",
+            1,
+            True,
+        ),
+        Kind(
+            "normals",
+            ("normals",),
+            "climate",
+            "draw_normals",
+            "the usual course of the year",
+            1,
+            True,
+        ),
         Kind(
             "diagram",
             ("normals",),
@@ -148,6 +167,12 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
         from bavlo.figures.extremes import as_series
 
         tables = [as_series(table) for table in tables]
+    if chosen.as_matrix and len(tables) == 1:
+        from bavlo.figures.many import draw_many
+        from bavlo.figures.panels import MOST_PANELS
+
+        if tables[0].axes["region"] > MOST_PANELS:
+            return draw_many(tables[0], title)
     module = import_module(f"bavlo.figures.{chosen.module}")
     function: Callable[..., Figure] = getattr(module, chosen.function)
     if chosen.tables_needed == SEVERAL and "matched" not in settings:

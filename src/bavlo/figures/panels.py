@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.errors import RequestError
 from bavlo.figures.style import INK, shortened
 
 if TYPE_CHECKING:
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 WIDTH, HEIGHT, LEAST_ROW = 12.8, 8.0, 1.35
 MOST_COLUMNS = 6
+MOST_PANELS = 60  # regions, beyond which a panel each cannot be read
 
 
 def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, list[Axes]]:
@@ -22,6 +24,12 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
     from matplotlib.figure import Figure
 
     count = len(names)
+    if count > MOST_PANELS:
+        raise RequestError(
+            "figure",
+            f"{count} regions are too many for a panel each",
+            "choose some with ‹only›, or use ‹figure lines›, which draws many as a matrix",
+        )
     columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
     rows = -(-count // columns)
     figure = Figure(figsize=(WIDTH, max(HEIGHT, LEAST_ROW * rows + 1)))

@@ -67,10 +67,8 @@ def _one_table(path: Path, schema: TableSchema, texts: Mapping[str, list[str]], 
     places = {axis: _places(schema, axis, texts, rows) for axis in axes}
     names = {axis: list(dict.fromkeys(places[axis])) for axis in axes}
     shape = tuple(len(names[axis]) for axis in axes)
-    position = tuple(
-        np.array([{text: n for n, text in enumerate(names[axis])}[text] for text in places[axis]])
-        for axis in axes
-    )
+    number = {axis: {text: n for n, text in enumerate(names[axis])} for axis in axes}
+    position = tuple(np.array(list(map(number[axis].__getitem__, places[axis]))) for axis in axes)
     present = np.zeros(shape, bool)
     present[position] = True
     kept = _kept(schema, present)

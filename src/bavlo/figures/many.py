@@ -1,0 +1,75 @@
+"""Very many regions on one page: a row each, a column a period."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from bavlo.errors import RequestError
+from bavlo.figures.style import MISSING, scale_for, shortened, styled
+from bavlo.tables.table import Table
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+MOST_NAMES = 40  # regions whose names stand at the side; beyond that some of them
+MOST_LABELS = 12  # periods that are named below
+
+
+def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
+    """Regions down and periods across, coloured by value, or by anomaly about zero.
+
+    Raises
+    ------
+    RequestError
+        Where several numbers stand in one place.
+    """
+    from matplotlib.figure import Figure
+
+    about_zero = table.name == "anomalies"
+    values = table.full("anomaly" if about_zero else "value")
+    regions, periods = table.axes["region"], table.axes["period"]
+    values = values.reshape(regions, periods, -1)
+    if values.shape[2] > 1 and table.name == "normals":
+        values = values[:, :, :1]  # the mean comes first
+    if values.shape[2] > 1:
+        raise RequestError(
+            "figure", f"{regions} regions are drawn of one number each", "choose one with ‹pick›"
+        )
+    shown = np.ma.masked_invalid(values[:, :, 0])
+    unit = str(table.full("unit").ravel()[0]) if "unit" in table.header else ""
+    low, high = (float(shown.min()), float(shown.max())) if shown.count() else (0.0, 1.0)
+    if about_zero:
+        high = max(abs(low), abs(high))
+        low = -high
+    if not low < high:
+        low, high = low - 0.5, high + 0.5
+    names, labels = table.labels("region"), table.labels("period")
+    with styled():
+        figure = Figure((12.8, 8.0), layout="constrained")
+        axes = figure.add_subplot()
+        axes.grid(visible=False)
+        axes.set_facecolor(MISSING)
+        image = axes.imshow(
+            shown,
+            cmap=scale_for(unit, about_zero=about_zero),
+            vmin=low,
+            vmax=high,
+            aspect="auto",
+            interpolation="nearest",
+        )
+        rows = np.unique(np.linspace(0, regions - 1, min(regions, MOST_NAMES)).astype(int))
+        axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8, parse_math=False)
+        columns = np.unique(np.linspace(0, periods - 1, min(periods, MOST_LABELS)).astype(int))
+        axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9, parse_math=False)
+        bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02)
+        bar.ax.set_title(unit, fontsize=11, weight="normal")
+        bar.outline.set_visible(False)
+        figure.suptitle(title, fontsize=15, x=0.01, ha="left", weight="bold", parse_math=False)
+        empty = int(values.size - shown.count())
+        caption = f"{regions} regions in the order of the table"
+        caption += f", of which {rows.size} are named" if rows.size < regions else ""
+        caption += f"   ·   {empty} of {values.size} values empty" if empty else ""
+        figure.supxlabel(caption, fontsize=10, x=0.01, ha="left")
+    return figure

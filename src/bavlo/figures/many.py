@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 MOST_NAMES = 40  # regions whose names stand at the side; beyond that some of them
+RARE = 0.5  # percent of the values at either end, which have the colour of the end
 MOST_LABELS = 12  # periods that are named below
 
 
@@ -39,7 +40,9 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         )
     shown = np.ma.masked_invalid(values[:, :, 0])
     unit = str(table.full("unit").ravel()[0]) if "unit" in table.header else ""
-    low, high = (float(shown.min()), float(shown.max())) if shown.count() else (0.0, 1.0)
+    low, high = 0.0, 1.0
+    if shown.count():
+        low, high = np.percentile(shown.compressed(), [RARE, 100 - RARE]).tolist()
     if about_zero:
         high = max(abs(low), abs(high))
         low = -high
@@ -63,7 +66,7 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8, parse_math=False)
         columns = np.unique(np.linspace(0, periods - 1, min(periods, MOST_LABELS)).astype(int))
         axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9, parse_math=False)
-        bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02)
+        bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02, extend="both")
         bar.ax.set_title(unit, fontsize=11, weight="normal")
         bar.outline.set_visible(False)
         figure.suptitle(title, fontsize=15, x=0.01, ha="left", weight="bold", parse_math=False)
@@ -71,5 +74,6 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         caption = f"{regions} regions in the order of the table"
         caption += f", of which {rows.size} are named" if rows.size < regions else ""
         caption += f"   ·   {empty} of {values.size} values empty" if empty else ""
+        caption += f"   ·   colours end where {RARE:g} % of the values lie beyond"
         figure.supxlabel(caption, fontsize=10, x=0.01, ha="left")
     return figure

@@ -350,7 +350,7 @@ def test_bad_input_is_one_line_that_names_file_cause_and_remedy_and_writes_nothi
         ([grid, "--regions", regions, "--every", "fortnight"], "'fortnight' is no period"),
         ([grid, "--regions", regions, "--min-area", "2"], "'2' is no share"),
         ([grid], "no regions were given"),
-        ([grid, "--region", regions], "unrecognized arguments: --region"),
+        ([grid, "--region", regions], "there is no option --region; did you mean --regions?"),
         ([damaged(grid, folder, 0.5), "--regions", regions], "damaged or incomplete"),
         ([damaged(grid, folder, 0.02), "--regions", regions], "damaged or incomplete"),
     ]

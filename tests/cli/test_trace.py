@@ -116,7 +116,10 @@ def test_dates_of_a_count_add_up_to_it(folder, tmp_path):
 def test_a_row_must_be_told_apart_and_names_are_helped(folder):
     done = run("trace", "months.csv", "--region", "Ombrell", "--period", "2007-06", cwd=folder,
                check=False)  # fmt: skip
-    assert "no row has the region Ombrell; did you mean Ombrel?" in done.stderr
+    assert (
+        "no row has the region Ombrell; there is: Tassick, Ombrel, Tolwick; did you mean Ombrel?"
+        in done.stderr
+    )
     done = run("trace", "heavy.csv", "--region", "Ombrel", "--period", "2007", cwd=folder,
                check=False)  # fmt: skip
     assert "choose one with --pick count=days" in done.stderr

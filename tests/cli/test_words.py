@@ -117,7 +117,7 @@ def test_columns_are_cut_to_the_width_and_numbers_stand_to_the_right():
     [
         (["fly"], 2, "'fly' is no command; use one of: demo, describe"),
         (["series", "--fly"], 2, "unrecognized arguments: --fly; see `bavlo series --help`"),
-        (["series", "--mea", "mean"], 2, "unrecognized arguments"),
+        (["series", "--mea", "mean"], 2, "there is no option --mea; did you mean --measure?"),
         (["series"], 2, "no grid was given"),
         (["series", "none.nc", "--regions", "r.geojson"], 1, "there is no such file"),
         (["grid", "none.nc"], 2, "no file was named; give a .nc or .tif"),

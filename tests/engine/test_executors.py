@@ -10,9 +10,9 @@ from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.stats.measures import OverlayIndex, parse_measure
-from bavlo.engine import dask
+from bavlo.engine import dask, memory
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, fitting_jobs, in_use, size_text
+from bavlo.engine.memory import Needs, fitting_jobs, size_text
 from bavlo.engine.protocol import ArrayRecords, Resources, StepRecords, not_needed
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.engine.threads import Threads
@@ -142,7 +142,7 @@ def test_an_error_on_a_worker_names_what_was_read(cluster):
 
 
 def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
-    base = in_use()
+    base = memory.in_use()
     needs = Needs(unit=2**26, kept=2**20)
     assert (
         fitting_jobs(8, base + 2**30, needs) in range(12, 16)
@@ -157,7 +157,9 @@ def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
 
 def test_an_executor_keeps_to_its_resources():
     needs = Needs(2**20, 0, 5.0)
-    with executor(Resources(3, in_use() + 2**30, None, None), needs, not_needed, not_needed) as e:
+    with executor(
+        Resources(3, memory.in_use() + 2**30, None, None), needs, not_needed, not_needed
+    ) as e:
         assert isinstance(e, Threads)
         assert (e.jobs, e.room) == (3, 5.0)
     with (

@@ -10,6 +10,7 @@ from typing import Any, NoReturn
 
 from bavlo.errors import RequestError
 
+LIKE = 0.75  # likeness from which another option may be meant
 NEGATIVE = re.compile(r"-[\d.][\d.,:eE+-]*$")
 
 
@@ -31,8 +32,9 @@ class Parser(argparse.ArgumentParser):
         """A wrong call, with the nearest option where one is not known."""
         unknown = re.match(r"unrecognized arguments: (--[\w-]+)", message)
         if unknown:
-            word = unknown.group(1)
-            near = difflib.get_close_matches(word, list(self._option_string_actions), 1, 0.6)
+            word, known = unknown.group(1), list(self._option_string_actions)
+            near = [name for name in known if name.startswith(word)]
+            near = near or difflib.get_close_matches(word, known, 1, LIKE)
             if near:
                 raise RequestError("", f"there is no option {word}", f"did you mean {near[0]}?")
         raise RequestError("", message, f"see `bavlo {self.command} --help`".replace("  ", " "))

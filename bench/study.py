@@ -14,7 +14,8 @@ import shapely
 WORK = Path(__file__).parent / "work" / "study"
 PROGRAM = Path(sys.executable).with_name("bavlo")
 SIZE = 200  # rows and columns
-EVERY = ("month", "year", "season", "JJA", "dekad")
+EVERY = ("month", "year")
+FULL = ("month", "year", "season", "JJA", "dekad")
 MEASURES = ("mean", "p90", "max")
 
 
@@ -59,16 +60,18 @@ def write_regions(path, count=500):
     path.write_text(f'{{"type":"FeatureCollection","features":[{features}]}}')
 
 
-def study(folder, grids):
-    """Thirty results: series of several periods and measures, and what is made of them."""
+def study(folder, grids, *, full):
+    """Series of several periods and measures; in full also what is made of their tables."""
     lines = ["[grids]", f'rain = "{grids}"', "[regions]", 'file = "regions.geojson"']
     number = 0
-    for every in EVERY:
+    for every in FULL if full else EVERY:
         for measure in MEASURES:
             number += 1
             lines += [
                 "[[result]]", f'name = "s{number}"', 'command = "series"', f'every = "{every}"',
                 f'measure = "{measure}"', f'out = "s{number}.csv"',
+            ]  # fmt: skip
+            lines += [] if not full else [
                 "[[result]]", f'name = "a{number}"', 'command = "anomalies"', f'of = "s{number}"',
                 'base = "1991..2020"', 'during = "{latest_year}"', f'out = "a{number}.csv"',
             ]  # fmt: skip
@@ -82,7 +85,9 @@ def timed(folder):
 
 
 def main():
-    argparse.ArgumentParser(description=__doc__).parse_args()
+    options = argparse.ArgumentParser(description=__doc__)
+    options.add_argument("--full", action="store_true", help="thirty results, with anomalies")
+    full = options.parse_args().full
     WORK.mkdir(parents=True, exist_ok=True)
     for name in ("yearly", "one"):
         folder = WORK / name
@@ -105,7 +110,7 @@ def main():
         ("one", "rain.nc", whole),
     ):
         folder = WORK / name
-        study(folder, grids)
+        study(folder, grids, full=full)
         first, nothing = timed(folder), timed(folder)
         write(more, "2021-01-01", "2021-02-01")
         again = timed(folder)

@@ -6,6 +6,9 @@ To add a format, write a module with a `GridFormat` and name it in FORMATS.
 from __future__ import annotations
 
 import re
+import stat
+import threading
+from collections import OrderedDict
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -33,6 +36,11 @@ ASIDE = re.compile(
 )
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
+MOST_OPENED = 8  # grids that stay known, since studies ask for the same ones again and again
+
+Stamps = tuple[tuple[int, int, int, int], ...]
+_opened: OrderedDict[tuple[tuple[str, ...], ReadOptions, Stamps], GridSource] = OrderedDict()
+_lock = threading.Lock()
 
 
 def format_of(path: Path) -> GridFormat | None:
@@ -54,7 +62,7 @@ def format_of(path: Path) -> GridFormat | None:
 
 
 def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
-    """Open one grid in one or many files.
+    """Open one grid in one or many files; one that was opened just now, and is as it was, at once.
 
     Parameters
     ----------
@@ -63,6 +71,35 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
     options
         What the user says about them.
     """
+    stamps = _stamps(paths)
+    if stamps is None:
+        return _opened_anew(paths, options)
+    key = tuple(map(str, paths)), options, stamps
+    with _lock:
+        found = _opened.get(key)
+    if found is None:
+        found = _opened_anew(paths, options)
+        with _lock:
+            _opened[key] = found
+            while len(_opened) > MOST_OPENED:
+                _opened.popitem(last=False)
+    return found
+
+
+def _stamps(paths: Sequence[Path]) -> Stamps | None:
+    """What the file system tells of files; None where that is not all, as of folders and URLs."""
+    if any(url_of(path) is not None for path in paths):
+        return None
+    try:
+        found = [path.stat() for path in paths]
+    except OSError:
+        return None
+    if any(not stat.S_ISREG(each.st_mode) for each in found):
+        return None
+    return tuple((s.st_dev, s.st_ino, s.st_mtime_ns, s.st_size) for s in found)
+
+
+def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
     first_format = _format(paths[0])
     name = _choose(paths[0], first_format.variables(paths[0], options), options)
     first = first_format.open_file(paths[0], name, options)

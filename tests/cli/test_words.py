@@ -179,7 +179,7 @@ def test_the_whole_table_goes_to_standard_output_where_that_is_asked_for(tmp_pat
     lines = done.stdout.splitlines()
     assert lines[0].startswith("region,period,start,end")
     assert len(lines) == 2
-    assert "1 rows" in done.stderr
+    assert "1 row" in done.stderr
     done = run(
         "series", grid, "--regions", regions, "--format", "csv", "--out", "x.csv", check=False
     )

@@ -115,6 +115,21 @@ def test_lead_time_and_member_are_chosen_by_name(tmp_path, regions):
     assert {r["level"] for r in again} == {"step 24, number 2"}
 
 
+def test_all_values_of_further_dimensions_stand_in_one_table(tmp_path, regions):
+    block = np.zeros((2, 3, 2, 4, 4))
+    block += np.arange(3)[:, None, None, None] * 10 + np.arange(2)[:, None, None]
+    path = with_dimensions(tmp_path / "f.nc", block, step=[0, 24, 48], number=[1, 2])
+    found = rows("series", path, regions, every="day", level=["all"])
+    assert values(found) == [0, 0, 1, 1, 10, 10, 11, 11, 20, 20, 21, 21]
+    assert [r["level"] for r in found[::2]] == [
+        f"step {step}, number {number}" for step in (0, 24, 48) for number in (1, 2)
+    ]
+    found = rows("series", path, regions, every="day", level=["step=all", "number=2"])
+    assert values(found) == [1, 1, 11, 11, 21, 21]
+    with pytest.raises(BavloError, match="further dimension number"):
+        rows("series", path, regions, level=["step=all"])
+
+
 def test_versions_that_complete_each_other_are_put_together(tmp_path, regions):
     block = np.full((4, 2, 4, 4), np.nan)
     block[:2, 0], block[2:, 1] = 3, 4

@@ -17,7 +17,7 @@ from bavlo.core.values.units import MM, suits
 from bavlo.errors import RequestError
 from bavlo.plan.periods import reported_periods
 from bavlo.plan.result import TableResult, together
-from bavlo.plan.wording import counted
+from bavlo.plan.wording import counted, row_count
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import ANOMALIES
@@ -89,7 +89,7 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
         }
     )
     lines = [
-        f"{len(table)} rows: {counted(len(data.regions), 'region')} × "
+        f"{row_count(table)}: {counted(len(data.regions), 'region')} × "
         f"{counted(len(periods), 'period')}, against normals of {base}"
     ]
     lines += _in_words(data, periods, numbers)

@@ -17,7 +17,7 @@ from bavlo.core.time.periods import cycle_of
 from bavlo.core.values.combine import TOTAL
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
-from bavlo.plan.wording import counted
+from bavlo.plan.wording import counted, row_count
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -172,7 +172,7 @@ def _agreement(request: Request, found: Matched, pairs: Sequence[tuple[int, int]
         }
     )
     lines = [
-        f"{len(table)} rows: {counted(len(found.regions), 'region')} × "
+        f"{row_count(table)}: {counted(len(found.regions), 'region')} × "
         f"{counted(len(periods), 'period')} × {counted(len(pairs), 'pair')} × "
         f"{counted(len(statistics), 'statistic')}",
         *_missing_in_words(found, missing),
@@ -273,7 +273,7 @@ def _spread(request: Request, found: Matched) -> TableResult:
         }
     )
     lines = [
-        f"{len(table)} rows: {counted(regions, 'region')} × {counted(periods, 'period')}, "
+        f"{row_count(table)}: {counted(regions, 'region')} × {counted(periods, 'period')}, "
         f"{len(found.names)} sources",
         *_worst_in_words(found, flat),
     ]

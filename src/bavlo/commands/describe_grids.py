@@ -28,7 +28,7 @@ from bavlo.grids.source import CellSelection, GridSource, is_climatology, where,
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.grids import named_codes, no_unit_text
 from bavlo.plan.inspection import look_for_marks, perhaps_text
-from bavlo.plan.wording import some_of
+from bavlo.plan.wording import counted, some_of
 from bavlo.request.reporter import SilentReporter
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
@@ -64,7 +64,9 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         facts.append(("steps", _time_text(source)))
         gaps = source.time.gaps()
         if gaps.size:
-            doubts.append(f"{gaps.size} gap(s) in time, the first {_gap_text(source, gaps[0])}")
+            doubts.append(
+                f"{counted(gaps.size, 'gap')} in time, the first {_gap_text(source, gaps[0])}"
+            )
     else:
         facts.append(("steps", "no time axis; every cell has one value"))
     facts.append(("values", _values_text(source, doubts)))

@@ -26,7 +26,7 @@ from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
-from bavlo.plan.wording import counted, empty_rows, outside_notes
+from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -245,7 +245,7 @@ def _summary(plan: ExtremesPlan, table: Table) -> tuple[str, ...]:
     calendar = plan.time.calendar
     first, last = int(plan.periods.start[0]), int(plan.periods.end[-1]) - 1
     lines = [
-        f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
+        f"{row_count(table)}: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
         f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
     ]
     words = {

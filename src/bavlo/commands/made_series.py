@@ -16,7 +16,7 @@ from bavlo.errors import RequestError
 from bavlo.plan.grids import open_grids
 from bavlo.plan.made import for_grid
 from bavlo.plan.result import TableResult
-from bavlo.plan.wording import counted, empty_rows
+from bavlo.plan.wording import counted, empty_rows, row_count
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -105,7 +105,7 @@ def made_of_regions(request: Request, report: Reporter, series: Series) -> Table
             "weight": first.labels("weight")[0] if "weight" in first.header else None,
         }
     )
-    lines = (f"{len(table)} rows: {' × '.join(counted(n, a) for a, n in table.axes.items())}",)
+    lines = (f"{row_count(table)}: {' × '.join(counted(n, a) for a, n in table.axes.items())}",)
     about = _about(request, tables, report)
     title = f"{formula.text} by {request.time.every_text}, of the values of regions"
     shapes = next(iter(tables.values())).shapes

@@ -12,7 +12,7 @@ from bavlo.core.stats.normals import Normals, choose_base
 from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
-from bavlo.plan.wording import counted
+from bavlo.plan.wording import counted, row_count
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import NORMALS
@@ -135,7 +135,7 @@ def _result(
     )
     empty = int(np.isnan(value).sum())
     lines = [
-        f"{len(table)} rows: {counted(regions, 'region')} × {counted(count, 'period')} of the "
+        f"{row_count(table)}: {counted(regions, 'region')} × {counted(count, 'period')} of the "
         f"year, base {base}"
     ]
     if empty:

@@ -27,7 +27,7 @@ from bavlo.figures.page import (
     inline_svg,
     render,
 )
-from bavlo.plan.wording import counted
+from bavlo.plan.wording import counted, row_count
 from bavlo.request.options import make_request
 from bavlo.request.recorded import folder_of
 from bavlo.request.reporter import SilentReporter
@@ -161,7 +161,7 @@ def _section(number: int, item: ReportItem, room: _Room) -> Section:
 def _in_short(item: ReportItem, table: AnyTable, main: Table, about: Mapping[str, Any]) -> str:
     """What a table holds and how it was made, in a sentence or two."""
     regions = len(dict.fromkeys(map(str, main.labels("region"))))
-    text = f"{title_of(main)}: {counted(len(table), 'row')}, {counted(regions, 'region')}"
+    text = f"{title_of(main)}: {row_count(table)}, {counted(regions, 'region')}"
     if "period" in main.header:
         labels = main.labels("period")
         text += f", {labels[0]}" + (f" to {labels[-1]}" if len(labels) > 1 else "")

@@ -12,7 +12,7 @@ from bavlo.core.stats.gev import return_levels as levels_of
 from bavlo.core.values.combine import Combine
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult
-from bavlo.plan.wording import counted, some_of
+from bavlo.plan.wording import counted, row_count, some_of
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -97,7 +97,7 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
         }
     )
     lines = (
-        f"{len(out)} rows: {counted(len(names), 'region')} × "
+        f"{row_count(out)}: {counted(len(names), 'region')} × "
         f"{counted(years.size, 'return period')}",
         f"from the highest step of each complete year, {int(n.min())} to {int(n.max())} years; "
         f"GEV by {FITS[request.conditions.fit]}, 95 % interval by parametric bootstrap",

@@ -12,7 +12,7 @@ from bavlo.commands.sources import Matched, Source, load_source, matched
 from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, trends
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
-from bavlo.plan.wording import counted
+from bavlo.plan.wording import counted, row_count
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -80,7 +80,7 @@ def _of_one(request: Request, found: Matched) -> TableResult:
     )
     significant = p_adjusted < 1 - asked_for.confidence
     lines = [
-        f"{len(table)} rows: {counted(shape[0], 'region')} × {counted(shape[1], 'period')} of the "
+        f"{row_count(table)}: {counted(shape[0], 'region')} × {counted(shape[1], 'period')} of the "
         f"year × {counted(shape[2], 'measure')}; {int(significant.sum())} significant at "
         f"{asked_for.confidence:g} after adjusting p for the number of regions",
         *_in_words(found, kinds, out, significant),

@@ -22,10 +22,18 @@ class LevelsLeftOpen(InputError):
         What chooses the first value of each, as `DIM=V`.
     """
 
-    def __init__(self, path: object, what: str, remedy: str, first: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self,
+        path: object,
+        what: str,
+        remedy: str,
+        first: tuple[str, ...] = (),
+        values: Mapping[str, Sequence[float]] | None = None,
+    ) -> None:
         super().__init__(path, what, remedy)
-        self.args = (path, what, remedy, first)
+        self.args = (path, what, remedy, first, values)
         self.first = first
+        self.values = dict(values or {})
 
 
 def chosen_levels(
@@ -78,6 +86,7 @@ def chosen_levels(
                 f"values ({listed})",
                 f"choose one with ‹level›, as ‹level {prefix}{example}›",
                 tuple(f"{each}={dimensions[each][0]:g}" for each in several),
+                {each: dimensions[each] for each in several if each not in asked},
             )
     for name, text in asked.items():
         found[name] = _position(path, name, dimensions[name], text)

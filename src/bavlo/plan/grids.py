@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import product
 from typing import Any
 
 from bavlo.core.stats.measures import SHARES
@@ -23,14 +24,18 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.made import for_grid, period_grid
+from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request
+
+ALL = "all"  # values of a further dimension
 
 
 def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
@@ -123,9 +128,36 @@ def named_codes(source: GridSource, what: Quantity) -> GridSource:
 
 def each_grid(request: Request) -> tuple[Request, ...]:
     """The same about each of its named grids alone; about what is made of them where it is."""
-    if request.grids.make or len(request.grids.arguments) <= 1:
+    if request.grids.make:
         return (request,)
-    return tuple(for_one(request, argument) for argument in request.grids.arguments)
+    alone = [request]
+    if len(request.grids.arguments) > 1:
+        alone = [for_one(request, argument) for argument in request.grids.arguments]
+    return tuple(each for one in alone for each in _each_level(one))
+
+
+def _each_level(request: Request) -> tuple[Request, ...]:
+    """The same about each value of the further dimensions of which `level` wants all."""
+    reading = request.grids.reading
+    wanted = [text for text in reading.level if text.rpartition("=")[2] == ALL]
+    if not wanted or not request.grids.arguments:
+        return (request,)
+    fixed = tuple(text for text in reading.level if text not in wanted)
+    argument = request.grids.arguments[0]
+    try:
+        open_grid(argument.paths, replace(reading, level=fixed, called=argument.name))
+        chosen: list[tuple[str, ...]] = [()]
+    except LevelsLeftOpen as left_open:
+        names = [text.rpartition("=")[0] for text in wanted]
+        values = left_open.values
+        named = [name for name in values if "" in names or name in names]
+        texts = [[f"{name}={float(value)!r}" for value in values[name]] for name in named]
+        chosen = list(product(*texts))
+    out = []
+    for levels in chosen:
+        own = replace(reading, level=(*fixed, *levels))
+        out.append(replace(request, grids=replace(request.grids, reading=own)))
+    return tuple(out)
 
 
 def for_one(request: Request, argument: GridArgument) -> Request:
@@ -167,7 +199,7 @@ def report_grid(source: GridSource, request: Request, report: Reporter) -> None:
     if gaps.size:
         first = int(gaps[0])
         report.warn(
-            f"{where(source)}: {gaps.size} gap(s) in time, the first between "
+            f"{where(source)}: {counted(gaps.size, 'gap')} in time, the first between "
             f"{iso_day(int(time.end[first - 1]) - 1, time.calendar)} and "
             f"{iso_day(int(time.start[first]), time.calendar)}"
         )

@@ -16,7 +16,7 @@ from bavlo.plan.made import combine_text
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
-from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, some_of
+from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, row_count, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
 
@@ -227,7 +227,9 @@ def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
 def series_summary(plan: SeriesPlan, table: Table) -> tuple[str, ...]:
     """What was computed and what was left empty, in sentences."""
 
-    lines = [f"{len(table)} rows: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"]
+    lines = [
+        f"{row_count(table)}: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"
+    ]
     if plan.source.time is not None:
         calendar = plan.time.calendar
         first, last = int(plan.periods.start[0]), int(plan.periods.end[-1]) - 1

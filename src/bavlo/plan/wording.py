@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Sequence, Sized
 
 import numpy as np
 import shapely
@@ -45,6 +45,11 @@ def counted(number: int, noun: str) -> str:
     return f"{number} {noun if number == 1 else plural}"
 
 
+def row_count(table: Sized) -> str:
+    """How many rows a table has: `1 row`, `510 rows`."""
+    return counted(len(table), "row")
+
+
 def listed(names: Sequence[str]) -> str:
     """`mean, p90 and max`."""
     return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
@@ -67,7 +72,6 @@ def empty_rows(table: Table) -> list[str]:
         why = ", ".join(f"{n} for {reason}" for reason, n in sorted(empty.items()))
         row = dict(zip(table.header, table.rows(noted[0], noted[0] + 1), strict=True))
         example = f"{row['region'][0]} {row['period'][0]}: {row['note'][0]}"
-        lines.append(
-            f"{empty.total()} rows have no value: {why} (such as {example}; see column note)"
-        )
+        count = counted(empty.total(), "row")
+        lines.append(f"{count} without a value: {why} (such as {example}; see column note)")
     return lines

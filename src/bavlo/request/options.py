@@ -292,7 +292,8 @@ OPTIONS: tuple[Option, ...] = (
            repeat=True),
     Option("level", "grids.reading.level", "[DIM=]V", "levels", None, GRIDS, "grid",
            "value of a further dimension, where it has several: 850, or level=850, member=3, "
-           "lead=24", repeat=True),
+           "lead=24; all for each of its values, as member=all (in series, normals, anomalies)",
+           repeat=True),
     Option("input-unit", "grids.reading.input_unit", "UNIT", "", None, GRIDS, "grid",
            "unit of the file, where it is silent or wrong; GRID=UNIT for one of several",
            repeat=True, by_grid=True),

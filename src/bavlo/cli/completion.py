@@ -11,6 +11,7 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
+from bavlo.cli.commands import COMMANDS
 from bavlo.cli.parsing import Parser
 from bavlo.errors import BavloError, RequestError
 
@@ -40,8 +41,6 @@ def run(arguments: list[str]) -> int:
 def complete() -> None:
     """Answer the shell: what may stand where the cursor is. Ends the process."""
     import argcomplete
-
-    from bavlo.cli.main import COMMANDS
 
     line = os.environ.get("COMP_LINE", "")
     try:

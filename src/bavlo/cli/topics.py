@@ -9,6 +9,7 @@ import sys
 from pathlib import Path
 from typing import NamedTuple
 
+from bavlo.cli.commands import COMMANDS
 from bavlo.errors import RequestError, known_words
 
 MOST_WIDTH = 100
@@ -69,8 +70,6 @@ def show_topic(name: str) -> None:
         Where there is none of that name, with the nearest that is.
     """
     if name not in TOPICS:
-        from bavlo.cli.main import COMMANDS
-
         hint = known_words(name, [*TOPICS, *COMMANDS], "there are")
         raise RequestError("", f"there is no help on '{name}'", hint)
     from rich.console import Console

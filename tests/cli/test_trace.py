@@ -113,6 +113,21 @@ def test_dates_of_a_count_add_up_to_it(folder, tmp_path):
     assert share == pytest.approx(rows[0]["value"], rel=1e-9)
 
 
+def test_cells_of_a_class_add_up_to_its_share_and_area(folder, tmp_path):
+    run("series", "landcover.nc", *REGIONS, "--measure", "shares", "--out", "cover.csv", cwd=folder)
+    with (folder / "cover.csv").open(newline="") as file:
+        rows = [row for row in csv.DictReader(file) if row["region"] == "Ombrel"]
+    name = rows[0]["class"]
+    out = tmp_path / "cells.csv"
+    run("trace", "cover.csv", "--region", "Ombrel", "--pick", f"class={name}", "--pick",
+        "measure=share", "--out", out, cwd=folder)  # fmt: skip
+    with out.open(newline="") as file:
+        cells = [row for row in csv.DictReader(file) if row["note"] == name]
+    told = {row["measure"]: float(row["value"]) for row in rows if row["class"] == name}
+    assert sum(float(cell["weight"]) for cell in cells) == pytest.approx(told["share"], rel=1e-6)
+    assert sum(float(cell["area"]) for cell in cells) == pytest.approx(told["area"], rel=1e-9)
+
+
 def test_a_row_must_be_told_apart_and_names_are_helped(folder):
     done = run("trace", "months.csv", "--region", "Ombrell", "--period", "2007-06", cwd=folder,
                check=False)  # fmt: skip

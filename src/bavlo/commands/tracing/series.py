@@ -42,11 +42,12 @@ PERCENT = 100
 
 def traced_series(request: Request, row: Mapping[str, Any], report: Reporter) -> Traced:
     """A value of a series, made again from no more steps than it needs, and its parts."""
-    made_later = bool(request.grids.make) and request.grids.make_on != EACH_STEP
-    if made_later or request.measuring.measure == (SHARES,):
-        result = series(request, report)
+    if request.grids.make and request.grids.make_on != EACH_STEP:
         rule = Line(RULE, "make", note="made from several grids; trace each of them by itself")
-        return Traced(result, [] if not made_later else [rule])
+        return Traced(series(request, report), [rule])
+    if request.measuring.measure == (SHARES,):
+        job, number = _job_of(request, row, report)
+        return Traced(series(request, report), _class_cells(job.plans[number], row))
     job, number = _job_of(request, row, report)
     plan = job.plans[number]
     values = job.compute(_needed(job, plan, row), report)[number]
@@ -55,6 +56,37 @@ def traced_series(request: Request, row: Mapping[str, Any], report: Reporter) ->
     if place is None:
         return Traced(result)
     return Traced(result, place.lines(row), place.picture(row))
+
+
+def _class_cells(plan: SeriesPlan, row: Mapping[str, Any]) -> list[Line]:
+    """The cells of a region with their classes, those of the row's class first."""
+    if row["region"] not in plan.labels or row["period"] not in plan.periods.labels:
+        raise no_such_row(row["region"], f"period {row['period']}")
+    alone = one_region(plan.overlay, plan.labels.index(row["region"]))
+    steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
+    first = int(steps[0]) if steps.size else 0
+    cells = CellSelection(alone.shape, alone.cells)
+    codes = plan.source.read(first, first + 1, cells)[0]
+    flags = dict(plan.source.variable.flags)
+    names = [flags.get(int(c), f"{c:g}") if c == c else "" for c in codes.tolist()]
+    lon, lat = plan.source.layout.places(alone.cells)
+    area = plan.source.layout.ellipsoid_areas(alone.cells) * alone.fraction
+    weight = alone.weight / max(float(alone.weight.sum()), 1e-300)
+    others = np.array([name != str(row["class"]) for name in names])
+    return [
+        Line(
+            CELL,
+            f"{alone.cells[n] // alone.shape[1]}, {alone.cells[n] % alone.shape[1]}",
+            x=float(lon[n]),
+            y=float(lat[n]),
+            area=float(area[n]),
+            share=float(alone.fraction[n]),
+            weight=float(weight[n]),
+            value=float(codes[n]),
+            note=names[n],
+        )
+        for n in np.lexsort((-weight, others)).tolist()
+    ]
 
 
 def _job_of(request: Request, row: Mapping[str, Any], report: Reporter) -> tuple[SeriesJob, int]:

@@ -49,7 +49,9 @@ def test_a_table_that_is_not_there_is_an_error_and_not_an_empty_list():
         names_listed("bavlo.core.stats.measures:NOTHING")
 
 
-@pytest.mark.parametrize("command", [c for c in COMMANDS if c not in ("demo", "cache", "completion")])
+@pytest.mark.parametrize(
+    "command", [c for c in COMMANDS if c not in ("demo", "cache", "completion")]
+)
 def test_the_help_gives_every_option_with_its_default(command):
     said = run(command, "--help").stdout
     for option in options_of(command):

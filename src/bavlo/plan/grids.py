@@ -23,6 +23,7 @@ from bavlo.core.values.kinds import (
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.derived import DerivedGrid, align
+from bavlo.grids.digest import take_ahead
 from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.mosaic import MosaicGrid
@@ -227,4 +228,5 @@ def open_source(request: Request, report: Reporter) -> tuple[GridSource, Quantit
             )
         what = replace(what, total_unit=asked.degree_days.total_unit)
     report_grid(source, request, report)
+    take_ahead(source.files)
     return source, what

@@ -126,15 +126,25 @@ def test_class_tiles_of_two_systems_stay_classes(tmp_path):
     assert "class codes have no linear" in done.stderr
 
 
-@pytest.mark.parametrize("onto", [(), ("--onto", "people.tif"), ("--onto", "people.tif", "linear")])
+METRES = ("--crs", UTM, "--cell", 9000)
+
+
+@pytest.mark.parametrize(
+    "onto",
+    [
+        (),
+        ("--onto", "people.tif", "--resample", "area"),
+        ("--onto", "people.tif", "--resample", "linear"),
+        *((*METRES, "--resample", how) for how in ("area", "linear", "cubic", "nearest")),
+    ],
+)
 @pytest.mark.parametrize("ending", ["nc", "tif"])
 def test_bands_of_rows_give_what_the_whole_grid_gives(demo, tmp_path, monkeypatch, onto, ending):
     from bavlo.plan import gridding
 
     words = ["grid", demo / "tmax_1991-2000.nc", "--every", "year", "--as", "anomaly"]
     words += ["--base", "1991..2000", "--regions", demo / "watersheds.geojson"]
-    if onto:
-        words += ["--onto", demo / onto[1], "--resample", (*onto, "area")[2]]
+    words += [demo / word if str(word).endswith(".tif") else word for word in onto]
     run(*words, "--out", tmp_path / f"whole.{ending}")
     monkeypatch.setattr(gridding, "BAND_CELLS", 1000)
     run(*words, "--out", tmp_path / f"bands.{ending}")
@@ -148,3 +158,34 @@ def test_bands_of_rows_give_what_the_whole_grid_gives(demo, tmp_path, monkeypatc
     whole = held(tmp_path / "whole.nc", "tmax_anomaly")
     assert np.isfinite(whole).any()
     np.testing.assert_array_equal(held(tmp_path / "bands.nc", "tmax_anomaly"), whole)
+
+
+def test_cells_with_corners_of_their_own_go_onto_bands_of_rows_by_every_way(tmp_path, monkeypatch):
+    from bavlo.plan import gridding
+
+    grid = tmp_path / "bent.nc"
+    column, row = np.meshgrid(np.arange(40.0), np.arange(30.0))
+    with netCDF4.Dataset(grid, "w") as data:
+        for name, size in (("time", 3), ("y", 30), ("x", 40)):
+            data.createDimension(name, size)
+        data.createVariable("time", "f8", ("time",))[:] = [0, 1, 2]
+        data["time"].units = "days since 2001-01-01"
+        places = (("lat", -38 + 0.2 * row + 0.03 * column), ("lon", 78 + 0.2 * column + 0.1 * row))
+        for name, place in places:
+            data.createVariable(name, "f8", ("y", "x"))[:] = place
+        data["lat"].units, data["lon"].units = "degrees_north", "degrees_east"
+        data.createVariable("tmax", "f4", ("time", "y", "x"))[:] = np.random.default_rng(5).normal(
+            20, 5, (3, 30, 40)
+        )
+        data["tmax"].units, data["tmax"].coordinates = "degC", "lat lon"
+    for onto in (("--cell", 0.1), METRES):
+        for how in ("area", "linear", "cubic", "nearest"):
+            words = ["grid", grid, *onto, "--resample", how, "--every", "day", "--replace"]
+            with monkeypatch.context() as patch:
+                run(*words, "--out", tmp_path / "whole.nc")
+                patch.setattr(gridding, "BAND_CELLS", 500)
+                patch.setattr(gridding, "BAND_OF_STEPS", 500)
+                run(*words, "--out", tmp_path / "bands.nc")
+            whole = held(tmp_path / "whole.nc", "tmax")
+            assert 0.3 < np.isfinite(whole).mean() < 1
+            np.testing.assert_array_equal(held(tmp_path / "bands.nc", "tmax"), whole)

@@ -10,7 +10,8 @@ import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
 from bavlo.core.space.projection import extent_in
-from bavlo.core.space.regrid import NEAREST, Regrid, regrid
+from bavlo.core.space.regrid import Regrid, regrid
+from bavlo.core.space.resampling import NEAREST
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError

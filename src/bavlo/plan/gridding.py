@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer, SingleSteps, cell_reducer
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.space.beneath import RowReach, rows_of
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regrid import Regrid, regrid
@@ -52,8 +54,8 @@ from bavlo.request.request import GriddingRequest, Request
 
 BAND_CELLS = 2**21  # read and written at a time
 BAND_OF_STEPS = 2**23  # the same where nothing is combined
+BAND_BETWEEN = 2**20  # between two reference systems: some five shared areas for each cell
 LEAST_ROWS = 8  # of a band
-NEIGHBOURS = 2  # rows beyond, between whose centres values may be wanted
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
 
 
@@ -65,18 +67,26 @@ class Onto:
     ----------
     layout
         The cells.
-    regrid
-        How values are brought onto them.
+    beneath
+        The cells whose values are brought.
     inside : (C',) bool or None
         Those that regions cover, where the rest becomes missing.
     way
         How it is done, and whether totals are kept.
+    reach
+        Where the rows of the source lie in the system of the cells.
     """
 
     layout: GridLayout
-    regrid: Regrid
+    beneath: GridLayout
     inside: np.ndarray | None
     way: Target
+    reach: RowReach
+
+    @cached_property
+    def regrid(self) -> Regrid:
+        """What brings values onto the cells; of a large grid only ever for a band."""
+        return regrid(self.beneath, self.layout, self.way.how, counts=self.way.counts)
 
     def apply(self, field: np.ndarray, least_area: float) -> np.ndarray:
         """(ny', nx') values of the cells (ny, nx)."""
@@ -169,9 +179,9 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         layout, cells, inside, onto = *cut_cells(request, source.layout, report), None
     else:
         new, _, inside_new = cut_cells(request, target.layout, report)
-        layout, cells = cells_beneath(source.layout, new)
-        how = regrid(layout, new, target.how, counts=target.counts)
-        onto, inside = Onto(new, how, inside_new, target), None
+        reach = RowReach.of(source.layout, new)
+        layout, cells = cells_beneath(source.layout, new, reach)
+        onto, inside = Onto(new, layout, inside_new, target, reach), None
     yearly = YearlyPeriods.of(periods.axis)
     base, reported, written = None, np.arange(len(periods.axis)), periods.axis
     if product == TREND:
@@ -225,8 +235,9 @@ def band_rows(plan: GridPlan) -> int:
     )
     values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
     most = BAND_OF_STEPS if values_only else BAND_CELLS
+    most = most if one_system else min(most, BAND_BETWEEN)
     count = -(-max(plan.cells.cells.size, rows * columns) // most)
-    if count <= 1 or isinstance(written, CurvilinearLayout) or not one_system:
+    if count <= 1 or isinstance(written, CurvilinearLayout):
         return rows
     fitting = -(-rows // count)
     if fitting >= CHUNK:
@@ -240,40 +251,25 @@ def _of_band(plan: GridPlan, band: slice) -> GridPlan:
     edges = written.y_edges[band.start : band.stop + 1]
     layout = GridLayout(written.x_edges, edges, written.crs)
 
-    def rows_of(inside: np.ndarray | None) -> np.ndarray | None:
+    def covered(inside: np.ndarray | None) -> np.ndarray | None:
         return None if inside is None else inside.reshape(written.shape)[band].ravel()
 
     if plan.onto is None:
         number = plan.cells.cells.reshape(written.shape)[band].ravel()
         cells = CellSelection(plan.cells.shape, number)
-        return replace(plan, layout=layout, cells=cells, inside=rows_of(plan.inside))
-    beneath, cells = cells_beneath(plan.source.layout, layout)
-    way = plan.onto.way
-    onto = Onto(
-        layout, regrid(beneath, layout, way.how, counts=way.counts), rows_of(plan.onto.inside), way
-    )
+        return replace(plan, layout=layout, cells=cells, inside=covered(plan.inside))
+    beneath, cells = cells_beneath(plan.source.layout, layout, plan.onto.reach)
+    onto = replace(plan.onto, layout=layout, beneath=beneath, inside=covered(plan.onto.inside))
     return replace(plan, layout=beneath, cells=cells, onto=onto)
 
 
-def cells_beneath(layout: GridLayout, target: GridLayout) -> tuple[GridLayout, CellSelection]:
-    """The rows of a grid that lie beneath other cells or next to them, whole.
-
-    All of them where that is not plain.
-    """
-    ny, nx = layout.shape
-    rows = slice(0, ny)
-    if not isinstance(layout, CurvilinearLayout) and layout.crs == target.crs:
-        low, high = target.y_edges.min(), target.y_edges.max()
-        bottom = np.minimum(layout.y_edges[:-1], layout.y_edges[1:])
-        top = np.maximum(layout.y_edges[:-1], layout.y_edges[1:])
-        found = np.flatnonzero((top > low) & (bottom < high))
-        if found.size:
-            first, last = int(found[0]) - NEIGHBOURS, int(found[-1]) + NEIGHBOURS + 1
-            rows = slice(max(first, 0), min(last, ny))
-            layout = GridLayout(
-                layout.x_edges, layout.y_edges[rows.start : rows.stop + 1], layout.crs
-            )
-    return layout, CellSelection((ny, nx), np.arange(rows.start * nx, rows.stop * nx))
+def cells_beneath(
+    layout: GridLayout, target: GridLayout, reach: RowReach
+) -> tuple[GridLayout, CellSelection]:
+    """The rows of a grid that lie beneath other cells or next to them, whole."""
+    nx, rows = layout.shape[1], reach.beneath(target)
+    cells = CellSelection(layout.shape, np.arange(rows.start * nx, rows.stop * nx))
+    return rows_of(layout, rows), cells
 
 
 def cut_cells(

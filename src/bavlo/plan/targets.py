@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
 from bavlo.core.space.projection import extent_in, same_system
 from bavlo.core.space.regions import LONLAT
-from bavlo.core.space.regrid import AREA, LINEAR, MAJORITY, NEAREST
+from bavlo.core.space.resampling import AREA, CUBIC, LINEAR, MAJORITY, NEAREST
 from bavlo.core.values.kinds import CLASS, COUNT, NOT_TOLD, STATE, Quantity, codes_text
 from bavlo.errors import RequestError
 from bavlo.grids.join import TiledGrid
@@ -25,7 +25,7 @@ KEEPS = {
     MAJORITY: "the class that covers most of a cell",
     NEAREST: "the value of the cell that holds the new centre; totals are not kept",
     LINEAR: "between the four centres around; totals are not kept",
-    "cubic": "by cubic convolution, within the range of the neighbours; totals are not kept",
+    CUBIC: "by cubic convolution, within the range of the neighbours; totals are not kept",
 }
 
 
@@ -71,6 +71,8 @@ def target_cells(request: GriddingRequest, source: GridSource, what: Quantity) -
         raise RequestError("resample", "goes with other cells", "name them with ‹onto› or ‹cell›")
     else:
         return None
+    if isinstance(layout, CurvilinearLayout):
+        raise RequestError("onto", "cells with corners of their own are not written", "give others")
     if what.kind == NOT_TOLD and not what.unit:
         raise RequestError(where(source), *codes_text(source.variable))
     how = way_of(request.resample, source.layout, layout, what)
@@ -107,7 +109,7 @@ def way_of(asked: str | None, source: GridLayout, target: GridLayout, what: Quan
         return AREA
     if asked is not None:
         return asked
-    if what.kind == STATE and not isinstance(source, CurvilinearLayout):
+    if what.kind == STATE:
         return AREA if median_area(target) >= median_area(source) * (1 - 1e-3) else LINEAR
     return AREA
 

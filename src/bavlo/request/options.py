@@ -397,9 +397,9 @@ OPTIONS: tuple[Option, ...] = (
            "size of these cells, in the unit of --crs"),
     Option("box", "gridding.box", "W,S,E,N", "box", None, "grid", "space",
            "box that they cover, in the unit of --crs; it grows to whole cells", "the grid's"),
-    Option("resample", "gridding.resample", "HOW", "|bavlo.core.space.regrid:RESAMPLE", None,
-           "grid", "space", "{bavlo.core.space.regrid:RESAMPLE}", "area for amounts, rates, counts "
-           "per cell and coarser states; linear for finer states; majority for classes"),
+    Option("resample", "gridding.resample", "HOW", "|bavlo.core.space.resampling:RESAMPLE", None,
+           "grid", "space", "{bavlo.core.space.resampling:RESAMPLE}", "area for amounts, rates, "
+           "counts per cell and coarser states; linear for finer states; majority for classes"),
     Option("min-area", "measuring.min_area", "SHARE", "share", None, COMPUTE, "space",
            "a step with a smaller share of the region's area has no value",
            "0.5; sum and volume need all cells that ever have data"),

@@ -252,3 +252,19 @@ def test_axes_whose_ends_only_rounding_parts_share_no_cell_beyond_them():
         assert cell.max() <= target.size - 2
         assert other.max() <= source.size - 2
         np.testing.assert_allclose(np.bincount(cell, share), 1, rtol=1e-12)
+
+
+def test_corners_from_centres_go_the_short_way_around_and_over_a_pole():
+    lon, lat = np.meshgrid(np.arange(100.0, 460, 2), np.arange(40.0, 50))
+    for turned in (lon, (lon + 180) % 360 - 180):
+        ring = CurvilinearLayout.from_centres_or_corners(turned, lat)
+        assert np.allclose(np.ptp(ring.lon, axis=-1), 2)
+        plain = GridLayout(np.arange(99.0, 460, 2), np.arange(39.5, 50))
+        cells = np.arange(lon.size)
+        assert np.allclose(ring.ellipsoid_areas(cells), plain.ellipsoid_areas(cells), rtol=1e-5)
+    # A square of cells around the north pole: the corner that all four share is the pole.
+    x, y = np.meshgrid([-1.0, 1], [-1.0, 1])
+    around = CurvilinearLayout.from_centres_or_corners(
+        np.degrees(np.arctan2(y, x)), 90 - np.hypot(x, y)
+    )
+    assert around.lat.max() == pytest.approx(90)

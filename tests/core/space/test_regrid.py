@@ -6,9 +6,9 @@ import pytest
 import shapely
 from scipy.interpolate import RegularGridInterpolator
 
+from bavlo.core.space.interpolation import CUBIC, LINEAR
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.regrid import AREA, CUBIC, LINEAR, MAJORITY, NEAREST, regrid
-from bavlo.errors import RequestError
+from bavlo.core.space.regrid import AREA, MAJORITY, NEAREST, regrid
 
 UTM = pyproj.CRS("EPSG:32744").to_wkt()
 POLAR = pyproj.CRS("EPSG:3995").to_wkt()
@@ -195,18 +195,51 @@ def test_the_majority_is_that_of_the_area_and_of_equal_shares_the_lowest_code():
     assert np.isnan(regrid(source, target, MAJORITY).apply(codes, 0.9)[1, 1])
 
 
-def test_cells_with_corners_of_their_own_go_by_area_and_nearest():
+def test_cells_with_corners_of_their_own_give_what_rows_and_columns_give():
     lon, lat = np.meshgrid(np.arange(70.5, 80), np.arange(-39.5, -30))
     source = CurvilinearLayout.from_centres_or_corners(lon, lat)
     plain = GridLayout(np.arange(70.0, 81), np.arange(-40.0, -29))
     values = RNG.normal(size=plain.shape)
-    for target in (lonlat(71.2, 79.2, -38.8, -30.8, 2), lonlat(72, 78, -38, -32, 0.2)):
-        for how in (AREA, NEAREST):
+    values[3, 4] = np.nan
+    for target in (lonlat(71.2, 79.2, -38.8, -30.8, 2), lonlat(70.2, 79.8, -39.8, -30.2, 0.2)):
+        for how in (AREA, NEAREST, LINEAR, CUBIC):
             found = regrid(source, target, how).apply(values, 0.5)
             wanted = regrid(plain, target, how).apply(values, 0.5)
-            np.testing.assert_allclose(found, wanted, rtol=1e-9)
-    with pytest.raises(RequestError, match="corners of its own"):
-        regrid(source, lonlat(71, 79, -39, -31, 2), LINEAR)
+            np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-12)
+
+
+@pytest.mark.parametrize("how", [LINEAR, CUBIC])
+def test_slanted_cells_give_back_what_is_linear_along_their_rows_and_columns(how):
+    # Sheared so much that the nearest centre is often none of the four around.
+    column, row = np.meshgrid(np.arange(20.0), np.arange(12.0))
+    source = CurvilinearLayout.from_centres_or_corners(
+        10 + column + 0.9 * row, 5 + 0.4 * row + 0.1 * column
+    )
+    values = 3 * column - 2 * row
+    target = lonlat(16, 22, 6.5, 8.5, 0.05)
+    x, y = np.meshgrid(target.x_centres - 10, target.y_centres - 5)
+    r = (y - 0.1 * x) / (0.4 - 0.09)
+    c = x - 0.9 * r
+    found = regrid(source, target, how).apply(values, 0.5)
+    inside = (r >= 1) & (r <= 10) & (c >= 1) & (c <= 18)
+    assert inside.mean() > 0.5
+    np.testing.assert_allclose(found[inside], (3 * c - 2 * r)[inside], atol=1e-9)
+
+
+@pytest.mark.parametrize("how", [LINEAR, CUBIC])
+def test_a_ring_of_cells_with_corners_of_their_own_is_whole_across_its_seam_and_near_a_pole(how):
+    lon, lat = np.meshgrid(np.arange(100.0, 460, 2), np.arange(60.0, 89.6, 1))
+    source = CurvilinearLayout.from_centres_or_corners(lon, lat)
+    target = lonlat(-180, 180, 62, 88, 1.3)
+
+    def field(longitude, latitude):
+        a, b = np.radians(longitude), np.radians(latitude)
+        return np.cos(b) * np.cos(a) + 2 * np.cos(b) * np.sin(a) + np.sin(b)
+
+    found = regrid(source, target, how).apply(field(lon, lat), 0.5)
+    wanted = field(*np.meshgrid(target.x_centres, target.y_centres))
+    assert not np.isnan(found).any()
+    np.testing.assert_allclose(found, wanted, atol=4e-4)
 
 
 def test_the_shares_of_many_cells_do_not_depend_on_how_many_are_done_at_once(monkeypatch):

@@ -12,6 +12,7 @@ import numpy as np
 SEMI_MAJOR_KM = 6378.137
 FLATTENING = 1 / 298.257223563
 AUTHALIC_RADIUS_KM = 6371.007180918475
+AROUND_A_POLE = 120.0  # degrees of longitude that four centres span only where a pole is near
 AROUND_POLES = 45.0  # degrees north or south from which areas are taken around the pole
 POINTS_A_SIDE = 8  # of a cell's outline, when it is bent on the ellipsoid
 
@@ -200,8 +201,7 @@ class CurvilinearLayout(GridLayout):
     def from_centres_or_corners(cls, lon: np.ndarray, lat: np.ndarray) -> CurvilinearLayout:
         """From (ny, nx) centres, whose corners lie halfway between, or (ny, nx, 4) corners."""
         if lon.ndim == 2:
-            lon = lon[:1, :1] + (lon - lon[:1, :1] + 180) % 360 - 180
-            lon, lat = _corners(lon), np.clip(_corners(lat), -90, 90)
+            lon, lat = _corners(lon, lat)
         lon = lon[..., :1] + (lon - lon[..., :1] + 180) % 360 - 180
         ny, nx = lon.shape[:2]
         return cls(np.arange(nx + 1.0), np.arange(ny + 1.0), "curvilinear", lon, lat)
@@ -250,11 +250,42 @@ class CurvilinearLayout(GridLayout):
         return outline_areas(outline(lon), outline(lat))
 
 
-def _corners(centres: np.ndarray) -> np.ndarray:
-    """(ny, nx, 4) corners halfway between (ny, nx) centres, mirrored outwards at the rim."""
-    wide = np.pad(centres, 1, mode="reflect", reflect_type="odd")
-    mesh = (wide[:-1, :-1] + wide[1:, :-1] + wide[:-1, 1:] + wide[1:, 1:]) / 4
-    return np.stack([mesh[:-1, :-1], mesh[:-1, 1:], mesh[1:, 1:], mesh[1:, :-1]], axis=-1)
+def _corners(lon: np.ndarray, lat: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(ny, nx, 4) corners halfway between (ny, nx) centres, mirrored outwards at the rim.
+
+    Longitudes are averaged the short way around, and near a pole, where they have no mean, as
+    points of the sphere.
+    """
+    wide_lon, wide_lat = _mirrored(lon, turn=True), np.clip(_mirrored(lat), -90, 90)
+    mesh_lon, mesh_lat = (
+        np.stack([a[:-1, :-1], a[1:, :-1], a[:-1, 1:], a[1:, 1:]]) for a in (wide_lon, wide_lat)
+    )
+    apart = (mesh_lon - mesh_lon[:1] + 180) % 360 - 180
+    corner_lon, corner_lat = mesh_lon[0] + apart.mean(axis=0), mesh_lat.mean(axis=0)
+    polar = np.ptp(apart, axis=0) > AROUND_A_POLE
+    if polar.any():
+        a, b = np.radians(mesh_lon[:, polar]), np.radians(mesh_lat[:, polar])
+        x, y = (np.cos(b) * np.cos(a)).mean(axis=0), (np.cos(b) * np.sin(a)).mean(axis=0)
+        corner_lon[polar] = np.degrees(np.arctan2(y, x))
+        corner_lat[polar] = np.degrees(np.arctan2(np.sin(b).mean(axis=0), np.hypot(x, y)))
+    corners = [
+        np.stack([mesh[:-1, :-1], mesh[:-1, 1:], mesh[1:, 1:], mesh[1:, :-1]], axis=-1)
+        for mesh in (corner_lon, corner_lat)
+    ]
+    return corners[0], corners[1]
+
+
+def _mirrored(centres: np.ndarray, *, turn: bool = False) -> np.ndarray:
+    """(ny + 2, nx + 2) centres with a rim beyond them; `turn` takes the short way around."""
+
+    def beyond(rim: np.ndarray, inner: np.ndarray) -> np.ndarray:
+        step = rim - inner
+        return np.asarray(rim + ((step + 180) % 360 - 180 if turn else step))
+
+    for _ in range(2):  # rows, then columns
+        low, high = beyond(centres[0], centres[1]), beyond(centres[-1], centres[-2])
+        centres = np.concatenate([low[None], centres, high[None]]).T
+    return centres
 
 
 def outline_areas(lon: np.ndarray, lat: np.ndarray) -> np.ndarray:

@@ -121,46 +121,65 @@ def transformed_edges(
     transform
         From (x, y) to (x, y).
     tolerance
-        How far the middle of a piece may lie from the straight line, in the new unit.
+        How far the middle of a piece may lie from the straight line, in the new unit:
+        CELL_SHARE of a cell.
     to_lonlat
         Keep each region's longitudes together, also across the antimeridian.
     """
-    x0, y0, x1, y1, region = edges.x0, edges.y0, edges.x1, edges.y1, edges.region
+    region = edges.region
     first = np.searchsorted(region, np.arange(edges.count))
     home = np.zeros(edges.count)
     if to_lonlat and region.size:
         start = np.minimum(first, region.size - 1)
-        home = transform(x0[start], y0[start])[0]
+        home = transform(edges.x0[start], edges.y0[start])[0]
 
-    def transformed(
-        x: np.ndarray, y: np.ndarray, region: np.ndarray
-    ) -> tuple[np.ndarray, np.ndarray]:
-        new_x, new_y = transform(x, y)
+    def transformed(places: np.ndarray, region: np.ndarray) -> np.ndarray:
+        x, y = transform(places[0], places[1])
         if to_lonlat:
-            new_x = new_x + 360 * np.rint((home[region] - new_x) / 360)
-        return new_x, new_y
+            x = x + 360 * np.rint((home[region] - x) / 360)
+        return np.stack([x, y])
 
-    done: list[list[np.ndarray]] = []
+    # Both ends of each edge, (2, N): as given, and where they lie in the new system.
+    one, other = np.stack([edges.x0, edges.y0]), np.stack([edges.x1, edges.y1])
+    new_one, new_other = transformed(one, region), transformed(other, region)
+    done: list[tuple[np.ndarray, ...]] = []
     for halving in range(MOST_HALVINGS + 1):
-        a, b = transformed(x0, y0, region), transformed(x1, y1, region)
-        middle_x, middle_y = (x0 + x1) / 2, (y0 + y1) / 2
-        middle = transformed(middle_x, middle_y, region)
-        stray = np.hypot(middle[0] - (a[0] + b[0]) / 2, middle[1] - (a[1] + b[1]) / 2)
-        bent = stray > tolerance if halving < MOST_HALVINGS else np.zeros(x0.size, bool)
-        done.append([v[~bent] for v in (*a, *b, region)])
+        middle = (one + other) / 2
+        new_middle = transformed(middle, region)
+        stray = _from_chord(new_one, new_other, new_middle)
+        if halving == 0:
+            # The middle of an S lies on its chord. Shorter than a cell none is that bent.
+            long = np.flatnonzero(np.hypot(*(new_other - new_one)) > tolerance / CELL_SHARE)
+            for share in (0.25, 0.75):
+                place = one[:, long] + share * (other[:, long] - one[:, long])
+                at = transformed(place, region[long])
+                stray[long] = np.fmax(
+                    stray[long], _from_chord(new_one[:, long], new_other[:, long], at)
+                )
+        bent = stray > tolerance if halving < MOST_HALVINGS else np.zeros(stray.size, bool)
+        done.append((*new_one[:, ~bent], *new_other[:, ~bent], region[~bent]))
         if not bent.any():
             break
-        x0, y0, x1, y1, region = (
-            np.concatenate(pair)
-            for pair in (
-                (x0[bent], middle_x[bent]),
-                (y0[bent], middle_y[bent]),
-                (middle_x[bent], x1[bent]),
-                (middle_y[bent], y1[bent]),
-                (region[bent], region[bent]),
+        one, other, new_one, new_other = (
+            np.concatenate([before[:, bent], after[:, bent]], axis=1)
+            for before, after in (
+                (one, middle),
+                (middle, other),
+                (new_one, new_middle),
+                (new_middle, new_other),
             )
         )
+        region = np.concatenate([region[bent], region[bent]])
     columns = [np.concatenate(parts) for parts in zip(*done, strict=True)]
     order = np.argsort(columns[4], kind="stable")
     new_x0, new_y0, new_x1, new_y1, owner = (column[order] for column in columns)
     return RegionEdges(new_x0, new_y0, new_x1, new_y1, owner, edges.count)
+
+
+def _from_chord(one: np.ndarray, other: np.ndarray, place: np.ndarray) -> np.ndarray:
+    """(N,) distances of places from the straight pieces between two points, (2, N) each."""
+    along, off = other - one, place - one
+    length = (along**2).sum(axis=0)
+    with np.errstate(invalid="ignore"):
+        share = np.clip((off * along).sum(axis=0) / np.where(length > 0, length, 1.0), 0, 1)
+        return np.asarray(np.hypot(*(off - share * along)))

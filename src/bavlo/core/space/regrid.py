@@ -13,6 +13,11 @@ from scipy import sparse
 from scipy.spatial import cKDTree
 
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.space.interpolation import (
+    between_centres,
+    between_curvilinear,
+    on_sphere,
+)
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay, overlay
 from bavlo.core.space.projection import (
@@ -22,19 +27,11 @@ from bavlo.core.space.projection import (
     transformed_edges,
 )
 from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
+from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.errors import RequestError
 
-AREA = "area"
-NEAREST = "nearest"
-MAJORITY = "majority"
-LINEAR = "linear"
-CUBIC = "cubic"
-RESAMPLE = (AREA, NEAREST, MAJORITY, LINEAR, CUBIC)
-
 BOXES_AT_ONCE = 100_000  # cells that are laid over the grid together
-LEAST_WEIGHT = 0.5  # of the neighbours that must have data
-CUBIC_A = -0.5  # of cubic convolution (Keys 1981)
 
 
 class Regrid(Protocol):
@@ -164,39 +161,6 @@ class Nearest:
         return np.where(self.cell >= 0, found, np.nan).reshape(self.shape)
 
 
-@dataclass(frozen=True, eq=False)
-class Interpolated:
-    """Values between old centres: weighted neighbours, within their range.
-
-    Parameters
-    ----------
-    shape
-        Rows and columns of the new grid.
-    cells : (C', N) int64
-        The N neighbours of each new centre.
-    weights : (C', N) float64
-        They add up to 1; all 0 beyond the outermost edges of the old cells.
-    """
-
-    shape: tuple[int, int]
-    cells: np.ndarray
-    weights: np.ndarray
-
-    def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
-        """(ny', nx') values, NaN where less than half the weight of the neighbours has data."""
-        near = values.ravel()[self.cells]
-        valid = ~np.isnan(near) & (self.weights != 0)
-        weight = np.where(valid, self.weights, 0.0)
-        total = weight.sum(axis=1)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            found = np.where(valid, near, 0.0)
-            found = (found * weight).sum(axis=1) / total
-        low = np.where(valid, near, np.inf).min(axis=1)
-        high = np.where(valid, near, -np.inf).max(axis=1)
-        enough = total >= LEAST_WEIGHT - ENOUGH
-        return np.where(enough, np.clip(found, low, high), np.nan).reshape(self.shape)
-
-
 def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = False) -> Regrid:
     """What brings values of one grid onto the cells of another.
 
@@ -211,7 +175,7 @@ def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = F
     Raises
     ------
     RequestError
-        Where the new cells are curvilinear, or old ones are and values are wanted between them.
+        Where the new cells are curvilinear.
     """
     if isinstance(target, CurvilinearLayout):
         raise RequestError("onto", "cells with corners of their own are not written", "give others")
@@ -223,18 +187,20 @@ def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = F
             else _shared_areas(source, target, counts)
         )
         return Majority(areas) if how == MAJORITY else areas
-    if isinstance(source, CurvilinearLayout):
-        if how != NEAREST:
-            raise RequestError(
-                "resample",
-                f"{how} needs a grid of rows and columns, and this one has corners of its own",
-                "use area or nearest",
-            )
-        return Nearest(target.shape, _nearest_curvilinear(source, target))
     x, y = _centres(target, source)
+    if isinstance(source, CurvilinearLayout):
+        nearest = _nearest_curvilinear(source, x, y)
+        if how == NEAREST:
+            return Nearest(target.shape, nearest)
+        x, y, nearest = (a.reshape(target.shape) for a in (x, y, nearest))
+        return between_curvilinear(source, x, y, nearest, how)
     if how == NEAREST:
         return Nearest(target.shape, _holding(source, x, y))
-    return _interpolated(source, target.shape, x, y, how)
+    if source.crs == target.crs:
+        x, y = x.reshape(target.shape)[:1], y.reshape(target.shape)[:, :1]
+    else:
+        x, y = x.reshape(target.shape), y.reshape(target.shape)
+    return between_centres(source, x, y, how)
 
 
 def _axis_shares(source: GridLayout, target: GridLayout, counts: bool) -> AxisShares:
@@ -281,17 +247,22 @@ def _shared_areas(source: GridLayout, target: GridLayout, counts: bool) -> Share
         # A cell around a pole comes in four parts.
         of_owner = np.bincount(owner, shared.region_weight, ny * nx)[owner]
         whole = np.where(of_owner > 0, of_owner, whole)
-        new.append(owner[entry])
-        old.append(shared.cells[shared.index])
+        new.append(owner[entry].astype(np.int32))
+        old.append(shared.cells[shared.index].astype(np.int32))
         weight.append(shared.weight / whole[entry])
-        fraction.append(shared.fraction)
-    rows, number = (np.concatenate([np.zeros(0, np.int64), *a]) for a in (new, old))
-    cells, column = np.unique(number, return_inverse=True)
-    shape = (ny * nx, cells.size)
+        if counts:
+            fraction.append(shared.fraction)
+    rows, number = (np.concatenate([np.zeros(0, np.int32), *a]) for a in (new, old))
+    del new, old  # there are several for each new cell
+    used = np.zeros(source.shape[0] * source.shape[1], bool)
+    used[number] = True
+    cells = np.flatnonzero(used)
+    column = (np.cumsum(used, dtype=np.int32) - 1)[number]
+    del number
 
     def matrix(values: list[np.ndarray]) -> sparse.csr_array:
         flat = np.concatenate([np.zeros(0), *values])
-        return sparse.csr_array((flat, (rows, column)), shape=shape)
+        return sparse.csr_array((flat, (rows, column)), shape=(ny * nx, cells.size))
 
     return SharedAreas((ny, nx), cells, matrix(weight), matrix(fraction) if counts else None)
 
@@ -424,70 +395,14 @@ def _position(edges: np.ndarray, at: np.ndarray) -> tuple[np.ndarray, np.ndarray
     return (lines.size - 2 - place if edges[0] > edges[-1] else place), inside
 
 
-def _nearest_curvilinear(source: CurvilinearLayout, target: GridLayout) -> np.ndarray:
+def _nearest_curvilinear(source: CurvilinearLayout, lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
     """(C',) the old cell whose centre is nearest, -1 beyond the reach of the cells."""
-    lon, lat = _centres(target, source)
-
-    def unit(longitude: np.ndarray, latitude: np.ndarray) -> np.ndarray:
-        a, b = np.radians(longitude), np.radians(latitude)
-        return np.stack([np.cos(b) * np.cos(a), np.cos(b) * np.sin(a), np.sin(b)], axis=-1)
-
-    corners = unit(source.lon, source.lat).reshape(-1, 4, 3)
+    corners = on_sphere(source.lon, source.lat).reshape(-1, 4, 3)
     middle = corners.mean(axis=1)
     middle /= np.linalg.norm(middle, axis=1, keepdims=True)
     reach = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
     known = np.isfinite(lon) & np.isfinite(lat)
     out = np.full(lon.size, -1)
-    distance, cell = cKDTree(middle).query(unit(lon[known], lat[known]))
+    distance, cell = cKDTree(middle).query(on_sphere(lon[known], lat[known]))
     out[known] = np.where(distance <= reach[cell], cell, -1)
     return out
-
-
-def _interpolated(
-    source: GridLayout, shape: tuple[int, int], x: np.ndarray, y: np.ndarray, how: str
-) -> Interpolated:
-    """Neighbours and weights along rows and columns, multiplied."""
-    turn = source.is_lonlat and abs(float(np.ptp(source.x_edges)) - 360) < 1e-6
-    columns, along = _neighbours(source.x_edges, x, how, wraps=turn)
-    rows, up = _neighbours(source.y_edges, y, how, wraps=False)
-    cells = rows[:, :, None] * source.shape[1] + columns[:, None, :]
-    weights = up[:, :, None] * along[:, None, :]
-    return Interpolated(shape, cells.reshape(x.size, -1), weights.reshape(x.size, -1))
-
-
-def _neighbours(
-    edges: np.ndarray, at: np.ndarray, how: str, *, wraps: bool
-) -> tuple[np.ndarray, np.ndarray]:
-    """The 2 or 4 cells along an axis around each place, and their weights.
-
-    Beyond the outermost centre, but inside the grid, the outermost cells stand for those that are
-    not there; outside the grid all weights are 0.
-    """
-    centres = (edges[:-1] + edges[1:]) / 2
-    order = np.argsort(centres)
-    line = centres[order]
-    if wraps:
-        line = np.concatenate([line[-2:] - 360, line, line[:2] + 360])
-        order = np.concatenate([order[-2:], order, order[:2]])
-    inside = (at >= edges.min()) & (at <= edges.max())
-    low = np.clip(np.searchsorted(line, at, side="right") - 1, 0, max(line.size - 2, 0))
-    high = np.minimum(low + 1, line.size - 1)
-    gap = line[high] - line[low]
-    share = np.clip((at - line[low]) / np.where(gap > 0, gap, 1.0), 0.0, 1.0)
-    share = np.where(np.isfinite(share), share, 0.0)
-    if how == LINEAR:
-        places, weights = [low, high], [1 - share, share]
-    else:
-        before, after = np.maximum(low - 1, 0), np.minimum(high + 1, line.size - 1)
-        places = [before, low, high, after]
-        weights = [_keys(share + 1), _keys(share), _keys(1 - share), _keys(2 - share)]
-    stacked = np.stack(weights, axis=1) * inside[:, None]
-    return order[np.stack(places, axis=1)], stacked
-
-
-def _keys(distance: np.ndarray) -> np.ndarray:
-    """The kernel of cubic convolution (Keys 1981, eq. 4) at a distance in cells, 0 to 2."""
-    d, a = np.abs(distance), CUBIC_A
-    near = (a + 2) * d**3 - (a + 3) * d**2 + 1
-    far = a * d**3 - 5 * a * d**2 + 8 * a * d - 4 * a
-    return np.asarray(np.where(d <= 1, near, far))

@@ -62,6 +62,16 @@ every = "year"
 out = "wet.csv"
 
 [[result]]
+name = "wet regions"
+command = "extremes"
+when = ["rain >= 6 mm", "rain < 2 mm for 2 days"]
+spell-edge = "cut"
+count = "days,longest,share,total"
+test-on = "region"
+every = "month"
+out = "wet_regions.csv"
+
+[[result]]
 name = "against normal"
 command = "anomalies"
 of = "wet days"
@@ -188,11 +198,11 @@ def test_after_any_change_the_bytes_are_those_of_a_run_from_nothing(folder, chan
 
 def test_nothing_is_made_where_nothing_changed(folder):
     first = said(folder)
-    assert first.count("made in") == 6
+    assert first.count("made in") == 7
     assert (folder / "out" / "2003-12.json").exists()
     again = said(folder)
-    assert again.count("up to date") == 6
-    assert said(folder, "--check").count("up to date") == 6
+    assert again.count("up to date") == 7
+    assert said(folder, "--check").count("up to date") == 7
 
 
 def test_only_the_steps_that_a_new_file_reaches_are_worked_on(folder):
@@ -228,7 +238,7 @@ def test_one_failing_result_stops_only_what_needs_it(folder):
     assert "wet days: failed: --when" in done.stdout
     assert "against normal: failed: needs wet days, which failed" in done.stdout
     assert "volumes: made in" in done.stdout
-    assert "2 of 6 results failed" in done.stdout
+    assert "2 of 7 results failed" in done.stdout
     after = outputs(folder)
     assert after["wet.csv"] == before["wet.csv"]
     assert after["volumes.csv"] != before["volumes.csv"]
@@ -333,3 +343,11 @@ out = "b.csv"
     done = run("run", "s.toml", "--only", "months", cwd=folder)
     assert "months: made in" in done.stdout
     assert json.loads((folder / "b.csv.about.json").read_text())["grid"]["kind"] == "amount"
+
+
+def test_counts_of_periods_that_no_new_step_reaches_are_kept(folder):
+    said(folder)
+    append_file(folder)
+    for name in ("wet days", "wet regions"):
+        done = run("run", "s.toml", "--verbose", "--only", name, cwd=folder)
+        assert "31 of 1126 steps are counted again" in done.stderr

@@ -22,6 +22,7 @@ from bavlo.extremes.by_region import count_regions
 from bavlo.extremes.by_stream import count_by_stream
 from bavlo.extremes.events import events_table
 from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, plan_extremes
+from bavlo.extremes.settled import SettledCounts
 from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
@@ -56,6 +57,10 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
     places = len(plan.bound) * len(request.conditions.count) + len(plan.indices)
     check_columns(request, plan.regions, [len(plan.periods)], places)
     arrays = ExtremesArrays(plan)
+    store = SettledCounts.of(plan)
+    kept = None if store is None else store.load()
+    if kept is not None:
+        report.note(f"{int(kept.changed.sum())} of {len(plan.time)} steps are counted again")
     with ExitStack() as stack:
         sources = {
             name: stack.enter_context(rechunked_source(source, plan.cells, request.run, report))
@@ -63,11 +68,15 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
         }
         reading = replace(plan, aligned=replace(plan.aligned, sources=sources))
         if not plan.on_cells:
-            count_regions(reading, arrays, report)
+            count_regions(reading, arrays, report, kept)
         elif plan.whole_records:
             count_by_bricks(reading, arrays, report)
         else:
-            count_by_stream(reading, arrays, report)
+            count_by_stream(reading, arrays, report, kept)
+    if kept is not None:
+        kept.fill(arrays)
+    if store is not None:
+        store.keep(arrays)
     return plan, arrays
 
 

@@ -16,6 +16,7 @@ from bavlo.errors import RequestError
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import occurrence_of_record, record_values
+from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, plan_condition_units
 from bavlo.request.reporter import Reporter
 
@@ -70,11 +71,13 @@ class RegionStepsReducer:
         return state
 
 
-def count_regions(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
+def count_regions(
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
+) -> None:
     """Make the regions' series, and test those."""
     if len(plan.request.measuring.measure) > 1:
         raise RequestError("measure", "a region's series is of one measure", "choose one")
-    series, area = _region_series(plan, arrays, report)
+    series, area = _region_series(plan, arrays, report, kept)
     for n, (values, valid, _) in enumerate(record_values(plan, series)):
         arrays.put_regions(n, values, valid)
     steps = plan.period_steps
@@ -90,7 +93,7 @@ def count_regions(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) 
 
 
 def _region_series(
-    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
 ) -> tuple[dict[str, np.ndarray], np.ndarray]:
     """(T, R) values of each variable, by name, and the valid share of area of the first."""
     shape = plan.last - plan.first, len(plan.regions.regions)
@@ -105,7 +108,7 @@ def _region_series(
     )
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
-        segments = plan_segments([plan.assignment], units)
+        segments = needed(kept, plan_segments([plan.assignment], units))
         for settled in engine.reduce(ConditionReader(plan), reducer, segments):
             for each in settled:
                 part = slice(each.unit.first - plan.first, each.unit.last - plan.first)

@@ -16,6 +16,7 @@ from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
 from bavlo.extremes.plan import ExtremesPlan, counting_of
+from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, cell_means, plan_condition_units
 from bavlo.request.reporter import Reporter
 
@@ -109,7 +110,9 @@ class CountingReducer:
         return CountingSettled(means, state.daily)
 
 
-def count_by_stream(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
+def count_by_stream(
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
+) -> None:
     """Count cells as the steps go by."""
     units = plan_condition_units(plan)
     countings = tuple(counting_of(plan, bound) for bound in plan.bound)
@@ -120,10 +123,10 @@ def count_by_stream(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     cells = plan.cells.cells.size
     most = max(unit.last - unit.first for unit in units) * cells * 8
     names = len(plan.aligned.sources)
-    kept = cells * 8 * STATES_HELD * len(plan.bound)
-    needs = Needs(most * COPIES_OF_UNIT * names, arrays.nbytes + kept)
+    states = cells * 8 * STATES_HELD * len(plan.bound)
+    needs = Needs(most * COPIES_OF_UNIT * names, arrays.nbytes + states)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
-        for settled in engine.reduce(ConditionReader(plan), reducer, segments):
+        for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):
                 for each in means:
                     arrays.put_cells(n, each)

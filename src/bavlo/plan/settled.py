@@ -8,26 +8,104 @@ beginning on, so what is kept is, to the last bit, what would be made again.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
 from bavlo import __version__
 from bavlo.core.reduce.protocol import Unit
+from bavlo.core.time.periods import Assignment
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.kept import keep, load
+from bavlo.grids.source import GridSource
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import ValueRange
 from bavlo.plan.series_table import SeriesArrays
 
-COMMON = ("start", "end", "digest", "range", "has_data")
 OF_PLAN = ("labels", "value", "area_valid", "steps", "place")
+
+
+@dataclass(frozen=True, eq=False)
+class StepStamps:
+    """What steps are known by from run to run.
+
+    Parameters
+    ----------
+    used : (N,) int64
+        The steps that are used.
+    start, end, digest : (N,) int64
+        Of these.
+    """
+
+    NAMES: ClassVar[tuple[str, ...]] = ("start", "end", "digest")
+
+    used: np.ndarray
+    start: np.ndarray
+    end: np.ndarray
+    digest: np.ndarray
+
+    @property
+    def arrays(self) -> dict[str, np.ndarray]:
+        """By name, as they are kept."""
+        return {name: getattr(self, name) for name in self.NAMES}
+
+    def common(self, arrays: Mapping[str, np.ndarray]) -> int:
+        """How many of the first steps are what they were."""
+        both = min(self.used.size, arrays["start"].size)
+        same = np.ones(both, bool)
+        for name, own in self.arrays.items():
+            same &= own[:both] == arrays[name][:both]
+        return both if same.all() else int(np.argmin(same))
+
+    def limit(self, arrays: Mapping[str, np.ndarray]) -> int | None:
+        """Steps before this are what they were; None where none is."""
+        common = self.common(arrays)
+        return int(self.used[common - 1]) + 1 if common else None
+
+
+def kept_periods(
+    assignment: Assignment, labels: Sequence[str], held: Sequence[str], limit: int
+) -> np.ndarray:
+    """(P,) where each period stands among the held ones; -1 where a step from `limit` on is its."""
+    own = np.zeros(len(labels), bool)
+    own[assignment.period] = True
+    own[assignment.period[assignment.step >= limit]] = False
+    place = {label: k for k, label in enumerate(held)}
+    return np.where(own, np.array([place.get(label, -1) for label in labels], np.int64), -1)
+
+
+def changed_steps(
+    assignments: Sequence[Assignment], kept: Sequence[np.ndarray], count: int
+) -> np.ndarray:
+    """(T,) bool steps of periods that are not kept."""
+    changed = np.zeros(count, bool)
+    for assignment, own in zip(assignments, kept, strict=True):
+        changed[assignment.step[own[assignment.period] < 0]] = True
+    return changed
+
+
+def segments_needed(segments: Sequence[Segment], changed: np.ndarray) -> list[Segment]:
+    """The units that hold changed steps, in their segments.
+
+    Where periods go on from segment to segment, all segments of the run are worked on as a whole,
+    so that they merge in the same order.
+    """
+    out = []
+    for chain in _chains(segments):
+        if len(chain) > 1 or chain[0].is_open:
+            if any(changed[s.first : s.last].any() for s in chain):
+                out += chain
+            continue
+        units = [u for u in chain[0].units if changed[u.first : u.last].any()]
+        if units:
+            out.append(replace(chain[0], units=tuple(units)))
+    return out
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,21 +130,8 @@ class KeptPeriods:
     arrays: dict[str, np.ndarray]
 
     def needed(self, segments: Sequence[Segment]) -> list[Segment]:
-        """The units that hold steps of periods to be made again, in their segments.
-
-        Where periods go on from segment to segment, all segments of the run are worked on as a
-        whole, so that they merge in the same order.
-        """
-        out = []
-        for chain in _chains(segments):
-            if len(chain) > 1 or chain[0].is_open:
-                if any(self.changed[s.first : s.last].any() for s in chain):
-                    out += chain
-                continue
-            units = [u for u in chain[0].units if self.changed[u.first : u.last].any()]
-            if units:
-                out.append(replace(chain[0], units=tuple(units)))
-        return out
+        """The units that hold steps of periods to be made again, in their segments."""
+        return segments_needed(segments, self.changed)
 
     def fill(self, values: Sequence[SeriesArrays]) -> None:
         """Put what is kept where it belongs, over what its steps alone would give."""
@@ -103,62 +168,45 @@ class SettledValues:
     ----------
     path
         The entry; its name is a digest of all that is asked and decided but the steps.
-    used : (N,) int64
+    stamps
         The steps that are used.
-    start, end, digest : (N,) int64
-        Of these.
     """
 
     path: Path | None
     plans: Sequence[SeriesPlan]
-    used: np.ndarray
-    start: np.ndarray
-    end: np.ndarray
-    digest: np.ndarray
+    stamps: StepStamps
 
     @classmethod
     def of(cls, folder: Path, plans: Sequence[SeriesPlan], units: Sequence[Unit]) -> SettledValues:
         """The entry of a job; one that nothing is kept of where its steps cannot be known again."""
         first = plans[0]
         used = np.unique(np.concatenate([p.step_weights.assignment.step for p in plans]))
-        digest = _digests(first)
+        digest = source_digests(first.source)
         time = first.time
         if digest is None or any(plan.request.time.same_span for plan in plans) or not units:
             none = np.zeros(0, np.int64)
-            return cls(None, plans, used, none, none, none)
+            return cls(None, plans, StepStamps(used, none, none, none))
         path = folder / f"{_key(plans)}.npz"
-        return cls(path, plans, used, time.start[used], time.end[used], digest[used])
+        return cls(path, plans, StepStamps(used, time.start[used], time.end[used], digest[used]))
 
     def load(self) -> KeptPeriods | None:
         """What still holds; None where nothing does."""
         if self.path is None:
             return None
-        names = [*COMMON, *(f"{name}{n}" for n in range(len(self.plans)) for name in OF_PLAN)]
+        names = [*StepStamps.NAMES, "range", "has_data"]
+        names += [f"{name}{n}" for n in range(len(self.plans)) for name in OF_PLAN]
         arrays = load(self.path, names)
-        if arrays is None:
+        limit = None if arrays is None else self.stamps.limit(arrays)
+        if arrays is None or limit is None:
             return None
-        both = min(self.used.size, arrays["start"].size)
-        same = (
-            (self.start[:both] == arrays["start"][:both])
-            & (self.end[:both] == arrays["end"][:both])
-            & (self.digest[:both] == arrays["digest"][:both])
-        )
-        prefix = both if same.all() else int(np.argmin(same))
-        if not prefix or (prefix < arrays["start"].size and self._looks_at_all(arrays)):
+        if self.stamps.common(arrays) < arrays["start"].size and self._looks_at_all(arrays):
             return None
-        limit = self.used[prefix - 1] + 1  # steps before this are what they were
-        changed = np.zeros(len(self.plans[0].time), bool)
-        kept = []
-        for n, plan in enumerate(self.plans):
-            assignment = plan.step_weights.assignment
-            own = np.zeros(len(plan.periods), bool)
-            own[assignment.period] = True
-            own[assignment.period[assignment.step >= limit]] = False
-            held = {label: k for k, label in enumerate(arrays[f"labels{n}"].tolist())}
-            at = np.array([held.get(label, -1) for label in plan.periods.labels], np.int64)
-            kept.append(np.where(own, at, -1))
-            again = assignment.step[kept[-1][assignment.period] < 0]
-            changed[again] = True
+        assignments = [plan.step_weights.assignment for plan in self.plans]
+        kept = [
+            kept_periods(own, plan.periods.labels, arrays[f"labels{n}"].tolist(), limit)
+            for n, (own, plan) in enumerate(zip(assignments, self.plans, strict=True))
+        ]
+        changed = changed_steps(assignments, kept, len(self.plans[0].time))
         return KeptPeriods(self.plans, kept, changed, arrays)
 
     def _looks_at_all(self, arrays: dict[str, np.ndarray]) -> bool:
@@ -176,9 +224,7 @@ class SettledValues:
         found = values[0]
         has_data = np.zeros(0, bool) if found.has_data is None else found.has_data
         arrays: dict[str, Any] = {
-            "start": self.start,
-            "end": self.end,
-            "digest": self.digest,
+            **self.stamps.arrays,
             "range": np.array([found.value_range.low, found.value_range.high]),
             "has_data": has_data,
         }
@@ -191,9 +237,8 @@ class SettledValues:
         keep(self.path, arrays, make_room=False)
 
 
-def _digests(plan: SeriesPlan) -> np.ndarray | None:
+def source_digests(source: GridSource) -> np.ndarray | None:
     """(T,) int64 digests of the steps of a grid; None where they cannot be had."""
-    source = plan.source
     if not isinstance(source, JoinedGrid) or source.time is None:
         return None
     out = np.zeros(len(source.time), np.int64)

@@ -7,11 +7,25 @@ text decides how a user writes such a field: as an option, or as a keyword.
 from __future__ import annotations
 
 import difflib
+import errno
 import re
 from collections.abc import Callable, Iterable
 
 MOST_LISTED = 30  # words
 NEAR = 0.6  # likeness from which another word may be meant
+TOO_MANY = "too many files are open", "raise the limit (`ulimit -n`), or give fewer files at a time"
+REFUSED = {  # by the number of the system's error
+    errno.EMFILE: TOO_MANY,
+    errno.ENFILE: TOO_MANY,
+    errno.EACCES: ("may not be read by you", "ask its owner for the right to read it"),
+    errno.EPERM: ("may not be read by you", "ask its owner for the right to read it"),
+    errno.EIO: ("the disk or the network gives an error", "try again, or copy the file elsewhere"),
+    errno.ESTALE: ("the network no longer knows the file", "try again"),
+}
+# C0 and C1 controls, separators of lines, and what turns the direction of writing or hides in it.
+CONTROL = re.compile(
+    "[\\x00-\\x1f\\x7f-\\x9f\\u2028\\u2029\\u200e\\u200f\\u202a-\\u202e\\u2066-\\u2069\\ufeff]"
+)
 SETTING = re.compile(r"‹([a-z_]+)(?: ([^‹›]*))?›")
 
 
@@ -45,6 +59,21 @@ def worded(text: str, say: Callable[[str, str], str] = as_keyword) -> str:
     "use every='month' or min_steps"
     """
     return SETTING.sub(lambda found: say(found.group(1), found.group(2) or ""), text)
+
+
+def in_one_line(text: str) -> str:
+    """A text with its control characters escaped, so that no input forges lines or colours.
+
+    Examples
+    --------
+    >>> in_one_line("a name\\nbavlo: all is well")
+    'a name\\\\nbavlo: all is well'
+    """
+    return text if text.isprintable() else CONTROL.sub(_escaped, text)
+
+
+def _escaped(found: re.Match[str]) -> str:
+    return found.group().encode("unicode_escape").decode("ascii")
 
 
 def known_words(word: str, known: Iterable[str], head: str = "it has", between: str = ", ") -> str:
@@ -92,7 +121,7 @@ class BavloError(Exception):
     def text(self, say: Callable[[str, str], str] = as_keyword) -> str:
         """The whole message in one line, with fields of the request as `say` has them."""
         head = f"{self.where}: {self.what}" if self.where else self.what
-        return worded(f"{head}; {self.remedy}" if self.remedy else head, say)
+        return in_one_line(worded(f"{head}; {self.remedy}" if self.remedy else head, say))
 
     def __str__(self) -> str:
         return self.text()
@@ -100,6 +129,12 @@ class BavloError(Exception):
 
 class InputError(BavloError):
     """A file cannot be read, or what is in it cannot be used."""
+
+
+def refused_by_system(path: object, error: OSError) -> InputError:
+    """A file that the system does not let be read, with what can be done about it."""
+    what, remedy = REFUSED.get(error.errno or 0, (f"cannot be opened ({error.strerror})", ""))
+    return InputError(path, what, remedy)
 
 
 class OutputError(BavloError):

@@ -35,7 +35,7 @@ def test_the_demo_makes_its_files_and_says_what_to_look_at(demo):
 def test_the_demo_does_not_write_into_a_folder_that_is_in_use(demo):
     done = run("demo", demo, check=False)
     assert done.returncode == 1
-    assert "is not empty" in done.stderr
+    assert "holds a demo" in done.stderr
 
 
 def test_watersheds_share_borders_and_have_a_hole_an_island_and_two_tiny_ones(demo):

@@ -1,18 +1,25 @@
 """Words on the screen: progress, warnings, previews, errors, and how a command line is read."""
 
+import errno
 import io
 import json
+import os
+import re
 import runpy
+import signal
 import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from bavlo.cli.endings import Stopped, status_of
 from bavlo.cli.main import COMMANDS, main
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.preview import aligned, preview
 from bavlo.cli.screen import MOST_WARNINGS, Screen
 from bavlo.errors import RequestError
+from bavlo.grids.cf import unreadable
 from bavlo.tables.schema import SERIES
 from support import box, run, write_grid, write_regions
 
@@ -69,6 +76,18 @@ def test_notes_are_for_those_who_ask_for_them():
         assert stream.getvalue() == said
 
 
+def test_how_long_each_stage_took_is_told_when_asked_for():
+    for settings, lines in (({}, 0), ({"verbose": True}, 2), ({"verbose": True, "quiet": True}, 0)):
+        stream = io.StringIO()
+        screen = Screen(stream=stream, **settings)
+        for name in ("opening", "reading"):
+            screen.stage(name)
+        screen.finish()
+        said = stream.getvalue().splitlines()
+        assert len(said) == lines
+        assert [line.partition(":")[0] for line in said] == ["opening", "reading"][:lines]
+
+
 def test_progress_is_a_bar_on_a_terminal_and_a_line_now_and_then_elsewhere(monkeypatch):
     from bavlo.cli import screen as module
 
@@ -79,6 +98,10 @@ def test_progress_is_a_bar_on_a_terminal_and_a_line_now_and_then_elsewhere(monke
     monkeypatch.setattr(module, "EVERY_SECONDS", -1)
     screen.progress(2, 10)
     assert stream.getvalue() == "bavlo: 2 of 10 steps\n"
+    screen.stage("reading")
+    screen._began -= 80
+    screen.progress(4, 10)
+    assert stream.getvalue().splitlines()[-1] == "bavlo: reading: 4 of 10 steps, about 2 min left"
     terminal = Terminal()
     screen = Screen(stream=terminal)
     for done, total in ((1, 4), (4, 4), (1, 2), (2, 2)):  # a second loop has a bar of its own
@@ -222,9 +245,10 @@ def test_what_stands_beside_an_output_says_how_it_came_to_be(tmp_path):
 
 def test_the_demo_refuses_a_folder_that_holds_other_things(tmp_path):
     (tmp_path / "mine.txt").write_text("x")
-    done = run("demo", tmp_path, check=False)
-    assert done.returncode == 1
-    assert "is not empty; name another folder, or --replace" in done.stderr
+    for more in ([], ["--replace"]):
+        done = run("demo", tmp_path, *more, check=False)
+        assert done.returncode == 1
+        assert "holds other things; name another folder" in done.stderr
     assert [path.name for path in tmp_path.iterdir()] == ["mine.txt"]
     done = run("demo", tmp_path / "mine.txt", check=False)
     assert "is not a folder" in done.stderr
@@ -236,3 +260,57 @@ def test_the_module_runs_as_the_program_does(monkeypatch, capsys):
         runpy.run_module("bavlo", run_name="__main__")
     assert end.value.code == 0
     assert capsys.readouterr().out.startswith("bavlo ")
+
+
+def test_no_input_forges_a_line_or_a_colour_of_a_message():
+    from bavlo.errors import InputError
+
+    error = InputError("a\nbavlo: all is well\x1b[31m", "is not\ttrue", "try \u202eit")
+    said = error.text()
+    assert said == "a\\nbavlo: all is well\\x1b[31m: is not\\ttrue; try \\u202eit"
+    stream = io.StringIO()
+    Screen(stream=stream).warn("one\ntwo")
+    assert stream.getvalue() == "bavlo: warning: one\\ntwo\n"
+
+
+@pytest.mark.parametrize(
+    ("error", "status", "said"),
+    [
+        (OSError(errno.EMFILE, "x", "a.nc"), 1, "a.nc: too many files are open; raise the limit"),
+        (OSError(errno.ENOSPC, "x"), 1, "the disk is full"),
+        (MemoryError(), 1, "out of memory"),
+        (KeyboardInterrupt(), 130, "interrupted; nothing was written"),
+        (Stopped(signal.SIGTERM), 143, "stopped by SIGTERM; nothing was written"),
+        (Stopped(signal.SIGHUP), 129, "stopped by SIGHUP; nothing was written"),
+        (ZeroDivisionError("odd\nthing"), 1, "a fault in Bavlo (ZeroDivisionError: odd\\nthing)"),
+    ],
+)
+def test_whatever_ends_a_command_is_one_line_and_a_status(error, status, said, capsys):
+    assert status_of(error, verbose=False) == status
+    lines = capsys.readouterr().err.splitlines()
+    assert len(lines) == 1
+    assert lines[0].startswith(f"bavlo: {said}")
+    if "fault" in said:
+        details = Path(re.search(r"details are in (\S+);", lines[0]).group(1))
+        assert "ZeroDivisionError" in details.read_text()
+        details.unlink()
+
+
+def test_names_that_are_not_utf8_are_said_to_be_so(tmp_path):
+    odd = tmp_path / os.fsdecode(b"caf\xe9.nc")
+    odd.write_bytes(b"CDF\x01")
+    for said in (tmp_path, odd):
+        done = run("describe", said, check=False)
+        assert done.returncode == 1
+        assert "its name is not UTF-8; rename it, or make a link to it" in done.stderr
+
+
+def test_a_file_that_may_not_be_opened_is_not_called_damaged(tmp_path, monkeypatch):
+    path = tmp_path / "a.nc"
+    path.write_bytes(b"")
+
+    def refuse(*_, **__):
+        raise OSError(errno.EMFILE, "Too many open files")
+
+    monkeypatch.setattr(Path, "open", refuse)
+    assert "too many files are open" in unreadable(path, RuntimeError("HDF error")).text()

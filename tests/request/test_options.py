@@ -53,11 +53,28 @@ def test_a_table_that_is_not_there_is_an_error_and_not_an_empty_list():
     "command", [c for c in COMMANDS if c not in ("demo", "cache", "completion")]
 )
 def test_the_help_gives_every_option_with_its_default(command):
-    said = run(command, "--help").stdout
+    said = run(command, "--help-all").stdout
     for option in options_of(command):
         assert f"--{option.name}" in said
     assert not re.search(r"\{\S*:", said)
     assert "examples on the demo data" in said
+
+
+@pytest.mark.parametrize("command", [c for c in COMMANDS if options_of(c)])
+def test_the_short_help_fits_a_screen_or_two_and_says_how_to_see_the_rest(command):
+    said = run(command, "--help").stdout
+    assert len(said.splitlines()) <= 65
+    first = [option for option in options_of(command) if command in option.first.split()]
+    assert len(first) in (0, *range(7, 11))
+    shown = {
+        option.name
+        for option in options_of(command)
+        if re.search(rf"^  --{option.name}\b(?!-)", said, re.MULTILINE)
+    }
+    assert shown == {option.name for option in first or options_of(command)}
+    if first:
+        left = len(options_of(command)) - len(first)
+        assert f"{left} further options: bavlo {command} --help-all" in said
 
 
 def test_what_was_asked_is_what_differs_from_the_defaults(tmp_path):

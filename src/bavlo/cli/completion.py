@@ -54,7 +54,9 @@ def complete() -> None:
         if len(words) > 1 and words[1] == name:
             loaded = import_module(module)
             if hasattr(loaded, "parser"):
-                parents = [loaded.parser()]
+                own_parser = loaded.parser()
+                own_parser.show_all()  # what the help leaves out is completed too
+                parents = [own_parser]
         own = commands.add_parser(name, help=what, parents=parents, add_help=False)
         for action in own._actions:
             completer = completer_of(name, action)

@@ -92,6 +92,8 @@ STEPS = (
 )
 PAGES = "jinja2"  # the library without which no page is made
 WORKBOOKS = "xlsxwriter"  # the library without which no workbook is written
+MARKS = ("study.toml", "watersheds.geojson", "rain_1991-2000.nc")  # of an earlier demo
+SIZE_MB = 80  # of all that the demo writes
 FIRST_LOOK = "rain_years.png"
 
 
@@ -116,8 +118,11 @@ def run(arguments: list[str]) -> int:
     folder = Path(given["folder"]).expanduser()
     if folder.exists() and not folder.is_dir():
         raise OutputError(folder, "is not a folder", "name another one")
-    if folder.is_dir() and any(folder.iterdir()) and not given["replace"]:
-        raise OutputError(folder, "is not empty", "name another folder, or --replace")
+    if folder.is_dir() and any(folder.iterdir()):
+        if not all((folder / name).exists() for name in MARKS):
+            raise OutputError(folder, "holds other things", "name another folder")
+        if not given["replace"]:
+            raise OutputError(folder, "holds a demo", "name another folder, or --replace")
     began = time.monotonic()
     _make(folder, Screen(quiet=given["quiet"]))
     for question, command in STEPS:
@@ -139,6 +144,7 @@ def _make(folder: Path, screen: Screen) -> None:
     from bavlo.demo.files import make_files
 
     print(f"Making the Sorrel Coast in {folder}: a made-up place, the same every time.")
+    print(f"It takes {SIZE_MB} MB, nearly all of it data, and about a minute.", flush=True)
     folder.mkdir(parents=True, exist_ok=True)
     draft = folder / f".{os.getpid()}.part"
     draft.mkdir()

@@ -10,7 +10,6 @@ from importlib import import_module
 from bavlo import __version__
 from bavlo.cli.commands import COMMANDS
 
-INTERRUPTED = "bavlo: interrupted; nothing was written"
 HELP = """usage: bavlo COMMAND …
 
 Gridded climate data to per-region numbers that an analyst can defend.
@@ -32,9 +31,10 @@ def entry() -> None:
         complete()
     try:
         sys.exit(main(sys.argv[1:]))
-    except KeyboardInterrupt:  # while the command was being loaded
-        print(INTERRUPTED, file=sys.stderr)
-        sys.exit(130)
+    except KeyboardInterrupt as error:  # while the command was being loaded
+        from bavlo.cli.endings import status_of
+
+        sys.exit(status_of(error, verbose=False))
 
 
 def _help(name: str) -> int:
@@ -68,25 +68,16 @@ def main(arguments: Sequence[str]) -> int:
         hint = known_words(command, COMMANDS, "use one of")
         print(f"bavlo: '{command}' is no command; {hint}", file=sys.stderr)
         return 2
-    from bavlo.cli.parsing import as_option
-    from bavlo.errors import BavloError
+    from bavlo.cli.endings import status_of, stop_on_signals
     from bavlo.regions.loading import nobody_needs_frames
 
     nobody_needs_frames()
-
+    stop_on_signals()
     try:
         if command == "help":
             return _help(arguments[1])
-        return int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
-    except BavloError as error:
-        print(f"bavlo: {error.text(as_option)}", file=sys.stderr)
-        return error.exit_code
-    except KeyboardInterrupt:
-        print(INTERRUPTED, file=sys.stderr)
-        return 130
-    except BrokenPipeError:  # the reader of our output has seen enough
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
-    except MemoryError:
-        print("bavlo: out of memory; use fewer regions or a smaller --memory", file=sys.stderr)
-        return 1
+        status = int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
+        sys.stdout.flush()
+        return status
+    except (Exception, KeyboardInterrupt) as error:
+        return status_of(error, verbose="--verbose" in arguments)

@@ -27,6 +27,8 @@ class Parser(argparse.ArgumentParser):
             **settings,
         )
         self.add_argument("-h", "--help", action="help", help=argparse.SUPPRESS)
+        self.add_argument("--help-all", action=_HelpAll, nargs=0, help=argparse.SUPPRESS)
+        self.further: dict[argparse.Action, str] = {}  # options that only --help-all shows
 
     def error(self, message: str) -> NoReturn:
         """A wrong call, with the nearest option where one is not known."""
@@ -43,6 +45,32 @@ class Parser(argparse.ArgumentParser):
         """The options and positionals, mixed in any way."""
         joined = _join_negative_values(arguments, self)
         return vars(self.parse_intermixed_args(joined))
+
+    def show_first(self, help_texts: dict[argparse.Action, str]) -> None:
+        """Leave options out of the help, which then says how to see them."""
+        self.further = help_texts
+        for action in help_texts:
+            action.help = argparse.SUPPRESS
+        more = f"{len(help_texts)} further options: bavlo {self.command} --help-all"
+        self.epilog = f"{more}\n\n{self.epilog or ''}"
+
+    def show_all(self) -> None:
+        """Put all options into the help."""
+        if not self.further:
+            return
+        for action, text in self.further.items():
+            action.help = text
+        self.epilog = (self.epilog or "").partition("\n\n")[2]
+
+
+class _HelpAll(argparse.Action):
+    """Print the help with all options, and stop."""
+
+    def __call__(self, parser: argparse.ArgumentParser, *_: Any) -> NoReturn:
+        assert isinstance(parser, Parser)
+        parser.show_all()
+        parser.print_help()
+        parser.exit()
 
 
 class _Help(argparse.RawDescriptionHelpFormatter):
@@ -74,6 +102,7 @@ def add_options(parser: Parser, command: str) -> None:
         for name, heading in GROUPS.items()
         if any(option.group == name for option in options)
     }
+    further = {}
     for option in options:
         settings: dict[str, Any] = {
             "help": option.help_text.replace("%", "%%"),
@@ -85,7 +114,11 @@ def add_options(parser: Parser, command: str) -> None:
             settings["metavar"] = option.value
             if option.repeat:
                 settings["action"] = "append"
-        groups[option.group].add_argument(f"--{option.name}", **settings)
+        action = groups[option.group].add_argument(f"--{option.name}", **settings)
+        if command not in option.first.split():
+            further[action] = str(settings["help"])
+    if len(further) < len(options):
+        parser.show_first(further)
 
 
 def as_option(field: str, value: str) -> str:

@@ -58,6 +58,7 @@ def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
         json.write(laid_out(result.table, output.layout), sys.stdout, companions)
         words = sys.stderr
     if wanted_files(request):
+        screen.stage("writing")
         write_all(request, result)
     preview_only = not output.out and not output.format
     if preview_only:

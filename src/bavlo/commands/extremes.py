@@ -53,6 +53,7 @@ def _by_one(request: Request, report: Reporter) -> TableResult:
 
 def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArrays]:
     """Count by one sort of periods; what happened on each step too, where events are asked for."""
+    report.stage("opening")
     plan = plan_extremes(request, report)
     places = len(plan.bound) * len(request.conditions.count) + len(plan.indices)
     check_columns(request, plan.regions, [len(plan.periods)], places)
@@ -61,6 +62,7 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
     kept = None if store is None else store.load()
     if kept is not None:
         report.note(f"{int(kept.changed.sum())} of {len(plan.time)} steps are counted again")
+    report.stage("reading and counting")
     with ExitStack() as stack:
         sources = {
             name: stack.enter_context(rechunked_source(source, plan.cells, request.run, report))
@@ -82,6 +84,7 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
 
 def extremes_result(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> TableResult:
     """The table of what was counted, and the events where they are asked for."""
+    report.stage("making the table")
     table = _table(plan, arrays)
     summary = _summary(plan, table)
     about = about_extremes(plan, table, summary, report)

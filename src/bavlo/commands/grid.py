@@ -82,6 +82,7 @@ class GridResult:
         """Compute the values and hand them to writers; says what was written."""
         empty: list[str] = []
         variable = 0
+        self.report.stage("reading and writing")
         for plan in self.plans:
             empty += write_grid(plan, writers, variable, self.report)
             variable += len(output_variables(plan))
@@ -90,6 +91,7 @@ class GridResult:
 
 def grid(request: Request, report: Reporter) -> GridResult:
     """Grids of values, normals, anomalies or trends."""
+    report.stage("opening")
     plans = tuple(plan_grid(one, report) for one in each_grid(request))
     output = grid_output(plans)
     resampled = {p.source.variable.name: p.onto.way.words for p in plans if p.onto is not None}

@@ -84,6 +84,7 @@ class SeriesJob:
     def compute(self, segments: Sequence[Segment], report: Reporter) -> list[SeriesArrays]:
         """The numbers of each plan's table, as far as some segments give them."""
         run = self.plans[0].request.run
+        report.stage("reading and adding up")
         values = [SeriesArrays(plan) for plan in self.plans]
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
@@ -106,6 +107,7 @@ class SeriesJob:
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:
     """Open one grid and its regions, and settle what is to be computed."""
+    report.stage("opening")
     opened = open_series(request, report)
     plans = tuple(plan_series(one, opened) for one in request.of_each_every())
     units = tuple(series_units(plans))
@@ -143,6 +145,7 @@ def _of_one_grid(request: Request, report: Reporter) -> list[TableResult]:
 
         return [class_shares(plan, report) for plan in plans]
     values = values_of(job, report)
+    report.stage("making the table")
     _check_values(plans[0], values[0].value_range, report)
     return [series_result(plan, each, report) for plan, each in zip(plans, values, strict=True)]
 

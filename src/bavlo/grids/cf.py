@@ -15,7 +15,7 @@ import numpy as np
 from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.core.values.missing import stored_as
-from bavlo.errors import InputError
+from bavlo.errors import InputError, refused_by_system
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
@@ -435,8 +435,17 @@ DAMAGE = (
 )
 
 
-def not_damaged(path: Path, error: Exception) -> InputError:
+def unreadable(path: Path, error: Exception) -> InputError:
     """What to say when a library gives up on a file in the middle."""
+    if isinstance(error, UnicodeEncodeError):
+        return InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
+    if isinstance(error, MemoryError):
+        return InputError(path, "there is not enough memory to read it", "free some")
+    if path.is_file():
+        try:
+            path.open("rb").close()
+        except OSError as refused:  # the system's reason, which libraries often swallow
+            return refused_by_system(path, refused)
     return InputError(
         path,
         f"cannot be read ({' '.join(str(error).split())})",

@@ -15,7 +15,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import HOUR
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
-from bavlo.errors import BavloError, InputError
+from bavlo.errors import BavloError, InputError, refused_by_system
 from bavlo.grids import cf, kept
 from bavlo.grids.grib_layouts import ValueOrder, cells_of
 from bavlo.grids.grib_messages import (
@@ -111,7 +111,7 @@ class GribGrid:
                         return self._taken(field, cells)
                     block[n - first] = self._taken(field, cells)[0]
         except cf.DAMAGE as error:
-            raise cf.not_damaged(self.path, error) from error
+            raise cf.unreadable(self.path, error) from error
         assert block is not None
         return block
 
@@ -173,7 +173,7 @@ def messages_of(path: Path) -> Messages:
     try:
         status = path.stat()
     except OSError as error:
-        raise InputError(path, f"cannot be opened ({error.strerror})") from error
+        raise refused_by_system(path, error) from error
     library(path)
     if path.suffix.lower() == ".gz":
         raise InputError(path, "is compressed GRIB", "unpack it first, as with gunzip")

@@ -60,7 +60,7 @@ def container(path: Path) -> Iterator[Container]:
         except cf.DAMAGE as error:
             if entry is not None and entry[0].isopen():
                 entry[0].close()
-            raise cf.not_damaged(path, error) from error
+            raise cf.unreadable(path, error) from error
         _open[path] = entry
         while len(_open) > MOST_OPEN:
             _open.popitem(last=False)[1][0].close()

@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
-from bavlo.errors import BavloError, InputError, known_words
+from bavlo.errors import BavloError, InputError, known_words, refused_by_system
 from bavlo.grids import grib, netcdf, raster, remote, zarr
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import grouped, in_time, join
@@ -54,7 +54,7 @@ def format_of(path: Path) -> GridFormat | None:
             with path.open("rb") as file:
                 head = file.read(16)
         except OSError as error:
-            raise InputError(path, f"cannot be opened ({error.strerror})") from error
+            raise refused_by_system(path, error) from error
     found = next((f for f in FORMATS if f.recognises(path, head)), None)
     if found is None and url is not None and not head:
         raise InputError(url, "there is no such file", "check the address")

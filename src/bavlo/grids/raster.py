@@ -98,7 +98,7 @@ def _dataset(path: Path) -> Iterator[Any]:
                 data.close()
         if addresses.url_of(path) is None and not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
-        raise cf.not_damaged(path, error) from error
+        raise cf.unreadable(path, error) from error
     files[path] = data, memory
     while len(files) > MOST_OPEN:
         files.popitem(last=False)[1][0].close()
@@ -225,7 +225,7 @@ class RasterGrid:
                     stored = tiff.read_window(fetch, directory, window.rows, window.columns, fill)
                     window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
         except cf.DAMAGE as error:
-            raise cf.not_damaged(self.path, error) from error
+            raise cf.unreadable(self.path, error) from error
         return True
 
     def _check(self, data: Any) -> None:

@@ -117,9 +117,9 @@ def hdf5(path: Path) -> Iterator[Any]:
                 raise InputError(
                     url, "is no NetCDF-4 file", f"by URL Bavlo reads {BY_URL}; fetch it first"
                 ) from error
-            raise cf.not_damaged(path, error) from error
+            raise cf.unreadable(path, error) from error
         except cf.DAMAGE as error:
-            raise cf.not_damaged(path, error) from error
+            raise cf.unreadable(path, error) from error
         _open[url] = entry
         while len(_open) > MOST_OPEN:
             for part in _open.popitem(last=False)[1]:

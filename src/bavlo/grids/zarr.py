@@ -32,7 +32,7 @@ def container(path: Path) -> Iterator[Container]:
     try:
         yield _container(path)
     except cf.DAMAGE as error:
-        raise cf.not_damaged(path, error) from error
+        raise cf.unreadable(path, error) from error
 
 
 @lru_cache(maxsize=16)

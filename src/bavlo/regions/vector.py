@@ -272,5 +272,7 @@ def _shapefile_driver() -> str:
 
 
 def _unreadable(path: Path, error: Exception) -> InputError:
+    if isinstance(error, UnicodeEncodeError):
+        return InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
     reason = " ".join(str(error).split()).split("; It might help")[0]
     return InputError(path, f"cannot be read as regions ({reason})", "give a vector file")

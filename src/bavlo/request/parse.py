@@ -32,7 +32,29 @@ def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
 
 
 def expand(text: str) -> list[Path]:
-    """The files that a path, a pattern or a folder stands for, sorted by name; URLs as they are."""
+    """The files that a path, a pattern or a folder stands for, sorted by name; URLs as they are.
+
+    Raises
+    ------
+    InputError
+        Where there is none, or one has a name that no library takes.
+    """
+    found = _expand(text)
+    for path in found:
+        if not str(path).isprintable() and not _is_utf8(str(path)):
+            raise InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
+    return found
+
+
+def _is_utf8(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _expand(text: str) -> list[Path]:
     if url_of(text) is not None:
         return [Path(text)]
     path = Path(text).expanduser()

@@ -15,6 +15,9 @@ class Reporter(Protocol):
     def progress(self, done: int, total: int, what: str = "steps") -> None:
         """`done` of `total` steps are finished."""
 
+    def stage(self, name: str) -> None:
+        """Another part of the work begins; an empty name ends the last one."""
+
     def note(self, text: str) -> None:
         """A choice behind the numbers, shown when asked to be verbose."""
 
@@ -30,6 +33,9 @@ class SilentReporter:
         self.warnings: list[str] = []
 
     def progress(self, done: int, total: int, what: str = "steps") -> None:
+        """Nobody watches."""
+
+    def stage(self, name: str) -> None:
         """Nobody watches."""
 
     def note(self, text: str) -> None:

@@ -153,7 +153,7 @@ class ChunkReader:
             else:
                 yield lambda offset, size: os.pread(file, size, offset)  # type: ignore[arg-type]
         except (OSError, zlib.error, ValueError) as error:
-            raise cf.not_damaged(self.path, error) from error
+            raise cf.unreadable(self.path, error) from error
         finally:
             if file is not None:
                 os.close(file)

@@ -1,0 +1,109 @@
+"""How a command line ends that does not end well: one line, and an exit status."""
+
+from __future__ import annotations
+
+import errno
+import os
+import signal
+import sys
+import tempfile
+import traceback
+from types import FrameType
+from typing import TextIO
+
+from bavlo import __version__
+from bavlo.errors import REFUSED, BavloError, in_one_line
+
+NOTHING = "nothing was written"
+CLOSED = (errno.EPIPE, errno.EBADF)  # the reader of our output is gone, or never was
+REPORT = "please report it with that file"
+
+
+class Stopped(KeyboardInterrupt):
+    """A signal other than the interrupt that asks the program to end."""
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+        super().__init__(number)
+
+
+def stop_on_signals() -> None:
+    """Let SIGTERM and SIGHUP end a run as an interrupt does: nothing half-written is left."""
+
+    def stop(number: int, _: FrameType | None) -> None:
+        raise Stopped(number)
+
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) is signal.SIG_DFL:
+            signal.signal(number, stop)
+
+
+def status_of(error: BaseException, *, verbose: bool) -> int:
+    """Say in one line what ended the command, and give its exit status.
+
+    Parameters
+    ----------
+    verbose
+        Show where in the program it happened, of faults that are not expected.
+    """
+    from bavlo.cli.parsing import as_option
+
+    if isinstance(error, BavloError):
+        _say(error.text(as_option))
+        return error.exit_code
+    if isinstance(error, Stopped):
+        _say(f"stopped by {signal.Signals(error.number).name}; {NOTHING}")
+        return 128 + error.number
+    if isinstance(error, KeyboardInterrupt):
+        _say(f"interrupted; {NOTHING}")
+        return 130
+    if isinstance(error, OSError) and error.errno in CLOSED:
+        _let_go(sys.stdout)
+        return 0 if error.errno == errno.EPIPE else 1
+    if isinstance(error, MemoryError):
+        _say("out of memory; use fewer regions or a smaller --memory")
+        return 1
+    if isinstance(error, OSError) and error.errno == errno.ENOSPC:
+        _say(f"the disk is full; free some space; {NOTHING}")
+        _let_go(sys.stdout)
+        return 1
+    if isinstance(error, OSError) and error.errno in REFUSED:
+        own = error.filename and not str(error.filename).endswith((".py", ".so"))
+        where = f"{error.filename}: " if own else ""
+        _say(where + "; ".join(REFUSED[error.errno]))
+        return 1
+    _say_unexpected(error, verbose=verbose)
+    return 1
+
+
+def _say_unexpected(error: BaseException, *, verbose: bool) -> None:
+    """The last net: what nobody has thought of."""
+    details = "".join(traceback.format_exception(error))
+    reason = in_one_line(f"{type(error).__name__}: {error}")[:200]
+    if verbose:
+        print(details, end="", file=sys.stderr)
+    try:
+        with tempfile.NamedTemporaryFile(
+            "w", prefix="bavlo-fault-", suffix=".txt", delete=False, errors="backslashreplace"
+        ) as file:
+            file.write(f"bavlo {__version__}, Python {sys.version}\n{details}")
+        where = f"details are in {file.name}; {REPORT}"
+    except OSError:
+        where = "--verbose shows the details"
+    _say(f"a fault in Bavlo ({reason}); {where}")
+
+
+def _say(text: str) -> None:
+    try:
+        print(f"bavlo: {in_one_line(text)}", file=sys.stderr)
+    except (OSError, ValueError):  # standard error is closed
+        _let_go(sys.stderr)
+
+
+def _let_go(stream: TextIO | None) -> None:
+    """Let what is still to be flushed to a closed stream go nowhere."""
+    try:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())  # type: ignore[union-attr]
+    except (OSError, ValueError, AttributeError):
+        return

@@ -10,10 +10,9 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from bavlo.errors import BavloError
+    from bavlo.errors import BavloError, BavloWarning
     from bavlo.interface import (
         Array,
-        BavloWarning,
         Grid,
         Table,
         anomalies,

@@ -127,6 +127,10 @@ class BavloError(Exception):
         return self.text()
 
 
+class BavloWarning(UserWarning):
+    """A doubt about numbers or files that the user should know of."""
+
+
 class InputError(BavloError):
     """A file cannot be read, or what is in it cannot be used."""
 

@@ -25,7 +25,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from bavlo.errors import InputError, RequestError, worded
+from bavlo.errors import BavloWarning, InputError, RequestError, worded
 from bavlo.request.options import make_request, options_of
 from bavlo.request.reporter import SilentReporter
 
@@ -42,10 +42,6 @@ IN_FILE = re.compile(r"\S*/(in_memory_\d+\.\w+)")
 Progress = Callable[[int, int], None]
 TIMES = ("time", "t", "date")
 ROWS, COLUMNS = ("lat", "latitude", "y"), ("lon", "longitude", "x")
-
-
-class BavloWarning(UserWarning):
-    """A doubt about numbers that were made."""
 
 
 class GeoShapes(Protocol):

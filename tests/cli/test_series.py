@@ -402,7 +402,15 @@ def test_yearly_totals_from_months_and_from_days_agree(demo, tmp_path):
     assert compared > 300
 
 
-def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
+@pytest.mark.parametrize(
+    ("sent", "status", "words"),
+    [
+        (signal.SIGINT, 130, "interrupted"),
+        (signal.SIGTERM, 143, "stopped by SIGTERM"),
+        (signal.SIGHUP, 129, "stopped by SIGHUP"),
+    ],
+)
+def test_a_signal_leaves_no_partial_file(demo, tmp_path, sent, status, words):
     plan = subprocess.Popen(
         [
             PROGRAM,
@@ -423,15 +431,15 @@ def test_an_interrupt_leaves_no_partial_file(demo, tmp_path):
         stderr=subprocess.PIPE,
         text=True,
         # Shells ignore interrupts for what they start in the background.
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+        preexec_fn=lambda: signal.signal(sent, signal.SIG_DFL),
     )
     while "named by" not in plan.stderr.readline():  # the files are open and the work begins
         assert plan.poll() is None
     time.sleep(0.2)
-    os.kill(plan.pid, signal.SIGINT)
+    os.kill(plan.pid, sent)
     _, said = plan.communicate(timeout=30)
-    assert plan.returncode == 130, said
-    assert "interrupted" in said
+    assert plan.returncode == status, said
+    assert f"bavlo: {words}; nothing was written" in said
     assert not list(tmp_path.iterdir())
 
 

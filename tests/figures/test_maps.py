@@ -125,9 +125,72 @@ def test_a_map_in_degrees_is_as_wide_as_it_is_there():
     assert plane.axes[0].get_aspect() == 1
 
 
-def test_names_that_find_no_room_are_counted():
-    crowded = np.array([shapely.box(x / 50, 0, (x + 1) / 50, 1) for x in range(50)], object)
-    names = [f"a rather long name {n}" for n in range(50)]
-    figure = draw_map(content([np.arange(50.0)], shapes=crowded, labels=names))
-    said = " ".join(text.get_text() for text in figure.texts)
-    assert "left out for want of room" in said
+def test_names_that_find_no_room_are_counted_and_left_out_where_most_find_none():
+    def said_of(count, words):
+        shapes = [shapely.box(x / count, 0, (x + 1) / count, 1) for x in range(count)]
+        names = [words.format(n) for n in range(count)]
+        figure = draw_map(
+            content([np.arange(float(count))], shapes=np.array(shapes, object), labels=names)
+        )
+        written = [text.get_text() for text in figure.axes[0].texts]
+        return " ".join(text.get_text() for text in figure.texts), written
+
+    said, written = said_of(50, "a rather long name {}")
+    assert "too many names for the map" in said
+    assert not written
+    said, written = said_of(12, "name {0} of it")
+    assert f"{12 - len(written)} names left out for want of room" in said or len(written) == 12
+
+
+def test_points_are_circles_in_the_colour_of_their_value():
+    points = shapely.points([[0, 0], [1, 0], [0, 1]])
+    figure = draw_map(content([[1.0, np.nan, 3.0]], shapes=points, labels=["a", "b", "c"]), "0,2,4")
+    known, unknown = figure.axes[0].findobj(PathCollection)
+    assert known.get_offsets().tolist() == [[0, 0], [0, 1]]
+    assert len(np.unique(known.get_facecolor(), axis=0)) == 2
+    assert unknown.get_offsets().tolist() == [[1, 0]]
+    assert len(unknown.get_facecolor()) == 0
+
+
+def test_regions_that_the_table_does_not_hold_are_outlines_and_empty_classes_are_not_listed():
+    shapes = np.array([shapely.box(x, 0, x + 1, 1) for x in range(3)], object)
+    figure = draw_map(
+        content([[1.0, np.nan, 9.0]], shapes=shapes, labels=["a", "b", "c"],
+                held=np.array([True, False, True])), "0,2,4,6,8,10",
+    )  # fmt: skip
+    listed = [text.get_text() for text in figure.legends[0].get_texts()]
+    assert listed == ["8 to 10", "0 to 2", "not in the table"]
+
+
+def test_classes_of_regions_have_the_names_and_colours_of_their_file():
+    shapes = np.array([shapely.box(x, 0, x + 1, 1) for x in range(3)], object)
+    figure = draw_map(
+        content([[5.0, 1.0, 5.0]], shapes=shapes, labels=["a", "b", "c"],
+                categories=((1, "forest", "#112233"), (2, "lake", "#445566"),
+                            (5, "rock", "#778899"))),
+    )  # fmt: skip
+    listed = [text.get_text() for text in figure.legends[0].get_texts()]
+    assert listed == ["forest", "rock"]
+
+
+def test_longitudes_and_latitudes_stand_at_the_edge_and_a_bar_where_there_are_metres():
+    shapes = np.array([shapely.box(-1, 50, 1, 52)], object)
+    axes = draw_map(content([[1.0]], shapes=shapes, labels=["a"])).axes[0]
+    texts = [tick.get_text() for tick in axes.get_xticklabels()]
+    assert {"1.0°W", "0.0°", "1.0°E"} <= set(texts) or {"1°W", "0°", "1°E"} <= set(texts)
+    metres = np.array([shapely.box(0, 0, 100_000, 80_000)], object)
+    axes = draw_map(content([[1.0]], shapes=metres, labels=["a"], lonlat=False)).axes[0]
+    assert any(text.get_text() == "20 km" for text in axes.texts)
+
+
+def test_names_with_dollars_and_control_characters_are_drawn_as_they_stand(tmp_path):
+    from bavlo.figures.style import save
+
+    shapes = np.array([shapely.box(0, 0, 1, 1)], object)
+    odd = "$\\frac{1}$ a\x1b[31m\n_b_ $"
+    figure = draw_map(content([[1.0]], shapes=shapes, labels=[odd], title=odd * 8, unit="$x$"))
+    save(figure, tmp_path / "a.svg", "svg")
+    save(figure, tmp_path / "a.png", "png")
+    drawn = (tmp_path / "a.svg").read_text()
+    assert "$\\frac{1}$ a\\x1b[31m" in drawn
+    assert "\x1b" not in drawn

@@ -8,11 +8,12 @@ import signal
 import sys
 import tempfile
 import traceback
+import warnings
 from types import FrameType
-from typing import TextIO
+from typing import Any, TextIO
 
 from bavlo import __version__
-from bavlo.errors import REFUSED, BavloError, in_one_line
+from bavlo.errors import REFUSED, BavloError, BavloWarning, in_one_line
 
 NOTHING = "nothing was written"
 CLOSED = (errno.EPIPE, errno.EBADF)  # the reader of our output is gone, or never was
@@ -37,6 +38,19 @@ def stop_on_signals() -> None:
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) is signal.SIG_DFL:
             signal.signal(number, stop)
+
+
+def show_warnings() -> None:
+    """Show doubts of readers that have no reporter as the others are shown."""
+    usual = warnings.showwarning
+
+    def show(message: Warning | str, category: type[Warning], *where: Any, **more: Any) -> None:
+        if issubclass(category, BavloWarning):
+            _say(f"warning: {message}")
+        else:
+            usual(message, category, *where, **more)
+
+    warnings.showwarning = show
 
 
 def status_of(error: BaseException, *, verbose: bool) -> int:

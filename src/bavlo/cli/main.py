@@ -68,11 +68,12 @@ def main(arguments: Sequence[str]) -> int:
         hint = known_words(command, COMMANDS, "use one of")
         print(f"bavlo: '{command}' is no command; {hint}", file=sys.stderr)
         return 2
-    from bavlo.cli.endings import status_of, stop_on_signals
+    from bavlo.cli.endings import show_warnings, status_of, stop_on_signals
     from bavlo.regions.loading import nobody_needs_frames
 
     nobody_needs_frames()
     stop_on_signals()
+    show_warnings()
     try:
         if command == "help":
             return _help(arguments[1])

@@ -11,21 +11,23 @@ import shapely
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
+from bavlo.core.space.resampling import MAJORITY
 from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
-from bavlo.core.values.kinds import Variable, quantity
+from bavlo.core.values.kinds import quantity
 from bavlo.errors import InputError, RequestError, known_words
 from bavlo.figures.maps import GridWindow, MapContent
-from bavlo.figures.style import class_colour
+from bavlo.figures.style import class_colour, counts_heat, shown_unit
 from bavlo.figures.trends import is_significant
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
 from bavlo.plan.inspection import inspected
+from bavlo.plan.provenance import classes_of
 from bavlo.plan.wording import some_of
 from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest, Request
-from bavlo.tables.formats import is_table, read_table
+from bavlo.tables.formats import about_of, is_table, read_table
 from bavlo.tables.group import only_table
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
@@ -78,6 +80,9 @@ def _of_table(request: Request, report: Reporter) -> MapContent:
         hatched=_in_doubt(table, rows, chosen),
         hatched_means="not significant",
         mark=request.figure.mark,
+        held=rows >= 0,
+        heat=counts_heat(table),
+        categories=_class_names(request, table),
     )
 
 
@@ -150,14 +155,24 @@ def _periods(
 
 
 def _title(table: Table, column: str, names: Sequence[str]) -> str:
+    """What, when and in which unit, as "Rain, total of 2007, mm"."""
     words = {"percent_of_normal": "percent of normal", "value": ""}.get(column, column)
-    parts = [str(text) for text in dict.fromkeys(table.labels("variable"))]
-    for extra in ("condition", "count", "statistic", "class", "measure"):
-        if extra in table.header and table.labels(extra)[0] not in ("", "mean"):
+    what = " and ".join(str(text) for text in dict.fromkeys(table.labels("variable")))
+    parts = []
+    if "condition" in table.header:
+        what, of = str(table.labels("condition")[0]), ""
+    else:
+        of = str(table.labels("combine")[0]) if "combine" in table.header else ""
+    for extra in ("count", "statistic", "class", "measure"):
+        if extra in table.header and table.labels(extra)[0] not in ("", "mean", "index"):
             parts.append(str(table.labels(extra)[0]))
+    when = names[0] if len(names) == 1 and names[0] != STATIC_LABEL else ""
     parts += [words] if words else []
-    title = ", ".join(parts)
-    return f"{title}: {names[0]}" if len(names) == 1 and names[0] != STATIC_LABEL else title
+    parts.append(" ".join(filter(None, (of, "of" if of and when else "", when))))
+    schema = schema_by_axes(table).column(column)
+    own_unit = schema.unit if schema is not None else ""
+    parts.append(shown_unit(own_unit or str(table.labels("unit")[0])))
+    return ", ".join(filter(None, (what[:1].upper() + what[1:], *parts)))
 
 
 def _between(table: Table, chosen: Sequence[int]) -> str:
@@ -207,7 +222,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     return MapContent(
         title,
         variable.unit,
-        where(source),
+        Path(where(source)).name,
         panels,
         shapes,
         names,
@@ -215,19 +230,21 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         _window(source, chosen),
         crs == LONLAT,
         about_zero,
-        _categories(variable),
+        tuple((code, name, colour) for code, name, colour in classes_of(variable)),
         mark=request.figure.mark,
     )
 
 
-def _categories(variable: Variable) -> tuple[tuple[int, str, str], ...]:
-    """Code, name and colour of each class; the file's colours where it has them."""
-    colours, names = dict(variable.colours), dict(variable.flags)
-    codes = sorted(names) or sorted(colours)
-    return tuple(
-        (code, names.get(code, str(code)), colours.get(code, class_colour(n)))
-        for n, code in enumerate(codes)
-    )
+def _class_names(request: Request, table: Table) -> tuple[tuple[int, str, str], ...]:
+    """Classes of a table whose values are class codes; the provenance has their names."""
+    if "measure" not in table.header or set(table.labels("measure")) != {MAJORITY}:
+        return ()
+    about = about_of(request.grids.arguments[0].paths[0]) or {}
+    told = about.get("grid", {}).get("classes") or [
+        [code, f"{code:g}", class_colour(n)]
+        for n, code in enumerate(np.unique(table.full("value")[np.isfinite(table.full("value"))]))
+    ]
+    return tuple((int(code), str(name), str(colour)) for code, name, colour in told)
 
 
 def _labels(source: GridSource) -> list[str]:
@@ -253,8 +270,8 @@ def _window(source: GridSource, steps: Sequence[int]) -> GridWindow:
 
 
 def _polygons(path: Path, regions: object) -> Regions:
-    if not isinstance(regions, Regions) or regions.are_points:
-        raise InputError(path, "holds no polygons", "a map needs areas")
+    if not isinstance(regions, Regions):
+        raise InputError(path, "holds codes of zones, not outlines", "a map needs areas or points")
     return regions
 
 

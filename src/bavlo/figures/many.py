@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import MISSING, scale_for, shortened, styled
+from bavlo.figures.style import MISSING, counts_heat, scale_for, shortened, shown_unit, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -56,20 +56,20 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         axes.set_facecolor(MISSING)
         image = axes.imshow(
             shown,
-            cmap=scale_for(unit, about_zero=about_zero),
+            cmap=scale_for(unit, about_zero=about_zero, heat=counts_heat(table)),
             vmin=low,
             vmax=high,
             aspect="auto",
             interpolation="nearest",
         )
         rows = np.unique(np.linspace(0, regions - 1, min(regions, MOST_NAMES)).astype(int))
-        axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8, parse_math=False)
+        axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8)
         columns = np.unique(np.linspace(0, periods - 1, min(periods, MOST_LABELS)).astype(int))
-        axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9, parse_math=False)
+        axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9)
         bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02, extend="both")
-        bar.ax.set_title(unit, fontsize=11, weight="normal")
+        bar.ax.set_title(shown_unit(unit), fontsize=11, weight="normal")
         bar.outline.set_visible(False)
-        figure.suptitle(title, fontsize=15, x=0.01, ha="left", weight="bold", parse_math=False)
+        figure.suptitle(shortened(title, 110), fontsize=15, x=0.01, ha="left", weight="bold")
         empty = int(values.size - shown.count())
         caption = f"{regions} regions in the order of the table"
         caption += f", of which {rows.size} are named" if rows.size < regions else ""

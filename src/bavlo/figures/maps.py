@@ -21,6 +21,7 @@ from bavlo.figures.style import (
     colour_scale,
     scale_for,
     shortened,
+    shown_unit,
     styled,
 )
 
@@ -29,9 +30,13 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 CLASSES = 6
+POINT = 70.0  # size of a circle, in square points
+TICKS = 5  # longitudes and latitudes at the edge
+FAINT_TEXT = "#6b747b"
 LEGEND = 0.17  # of the width
 CROSSED = "..."  # over shapes whose value is in doubt
 MOST_PANELS = 36
+MOST_NAMES = 150
 BORDER, COAST = "#ffffff", "#5b646b"
 STEPS = (1, 2, 2.5, 5, 10)  # round numbers for class limits
 
@@ -64,11 +69,13 @@ class MapContent:
     panels
         Name of each panel.
     shapes : (R,) object array
-        Polygons in the coordinates of the map; None without regions.
+        Polygons or points in the coordinates of the map; None without regions.
     labels
         Name of each shape.
     values : (P, R) float64
         NaN where there is none; None where the grid alone is coloured.
+    held : (R,) bool or None
+        Shapes that the values are of; others are drawn in outline. None for all.
     grid
         Cells, coloured where there are no `values`, else drawn in grey beneath.
     lonlat
@@ -81,6 +88,8 @@ class MapContent:
         Shapes that are hatched over their colour, and what that means in the legend.
     mark
         `max` or `min`: the place of that value is marked.
+    heat
+        The values count what happens when it is warm.
     """
 
     title: str
@@ -97,6 +106,13 @@ class MapContent:
     hatched: np.ndarray | None = None
     hatched_means: str = ""
     mark: str | None = None
+    held: np.ndarray | None = None
+    heat: bool = False
+
+    @property
+    def are_points(self) -> bool:
+        """Whether the regions are points."""
+        return self.shapes is not None and bool((shapely.get_type_id(self.shapes) == 0).all())
 
 
 def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
@@ -173,13 +189,13 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
 
     if content.categories:
         content = _by_category(content)
-    coloured = content.values if content.values is not None else _grid_of(content).values
+    coloured = _coloured(content)
     if content.categories:
         limits = np.arange(len(content.categories) + 1) - 0.5
         colours = np.array([to_rgba(colour) for _, _, colour in content.categories])
     else:
         limits = class_limits(coloured, classes, about_zero=content.about_zero)
-        scale = scale_for(content.unit, about_zero=content.about_zero)
+        scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
         colours = scale(_positions(limits, about_zero=content.about_zero))
     extent = _extent(content)
     columns, rows, height = _arrangement(count, extent, content.lonlat)
@@ -201,15 +217,19 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
                 _mark(axes, content, n)
             if count <= 2 and content.shapes is not None:
                 left_out = _name(axes, content)
+            if count <= 2:
+                _scale(axes, extent, content)
         caption = content.caption
-        if left_out:
+        if left_out < 0:
+            caption += "   ·   too many names for the map"
+        elif left_out:
             names = "one name" if left_out == 1 else f"{left_out} names"
             caption += f"   ·   {names} left out for want of room"
         set_words(figure, content.title, "", caption, placed=True)
         figure.subplots_adjust(
-            left=0.01,
+            left=0.01 if count > 2 or not content.lonlat else 0.045,
             right=1 - LEGEND,
-            bottom=0.5 / height,
+            bottom=(0.5 if count > 2 else 0.72) / height,
             top=1 - (0.75 if count > 1 else 0.55) / height,
             wspace=0.03,
             hspace=0.16,
@@ -218,15 +238,24 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     return figure
 
 
+def _coloured(content: MapContent) -> np.ndarray:
+    """The values that are shown in colours."""
+    if content.values is None:
+        return _grid_of(content).values
+    return content.values if content.held is None else content.values[:, content.held]
+
+
 def _by_category(content: MapContent) -> MapContent:
-    """The map with cells numbered by the classes that are on it."""
-    grid = _grid_of(content)
-    codes = np.unique(grid.values[np.isfinite(grid.values)])
+    """The map with cells or regions numbered by the classes that are on it."""
+    coloured = content.values if content.values is not None else _grid_of(content).values
+    codes = np.unique(coloured[np.isfinite(coloured)])
     known = {code: (name, colour) for code, name, colour in content.categories}
     shown = tuple((int(code), *known.get(int(code), (f"{code:g}", OTHER_CLASS))) for code in codes)
-    number = np.searchsorted(codes, grid.values).astype(np.float64)
-    number[~np.isfinite(grid.values)] = np.nan
-    return replace(content, grid=replace(grid, values=number), categories=shown)
+    number = np.searchsorted(codes, coloured).astype(np.float64)
+    number[~np.isfinite(coloured)] = np.nan
+    if content.values is not None:
+        return replace(content, values=number, categories=shown)
+    return replace(content, grid=replace(_grid_of(content), values=number), categories=shown)
 
 
 def _grid_of(content: MapContent) -> GridWindow:
@@ -305,20 +334,28 @@ def _fill(
             axes.pcolormesh(*edges, values, cmap=colour_scale("grey", ("#ffffff", "#c4cace")))
     if content.shapes is None:
         return
+    if content.are_points:
+        _fill_points(axes, content, panel, limits, colours)
+        return
     paths = [_path(shape) for shape in content.shapes]
     if content.values is None:
         axes.add_collection(PathCollection(paths, facecolor="none", edgecolor=INK, linewidth=0.8))
         return
     values = content.values[panel]
     known = np.isfinite(values)
-    which = np.clip(np.searchsorted(limits, values, side="right") - 1, 0, len(colours) - 1)
-    face = [tuple(colours[k]) if ok else MISSING for k, ok in zip(which, known, strict=True)]
+    face: list[Any] = [
+        tuple(colours[k]) if ok else MISSING
+        for k, ok in zip(_class_of(values, limits), known, strict=True)
+    ]
+    if content.held is not None:
+        face = [f if ok else "none" for f, ok in zip(face, content.held, strict=True)]
+        known = known | ~content.held
     see_through = 0.85 if content.grid is not None else 1.0
     axes.add_collection(
         PathCollection(paths, facecolor=face, edgecolor=COAST, linewidth=0.6, alpha=see_through)
     )
     if content.hatched is not None:
-        over = content.hatched[panel] & known
+        over = content.hatched[panel] & np.isfinite(values)
         crossed = [path for path, ok in zip(paths, over, strict=True) if ok]
         axes.add_collection(
             PathCollection(crossed, facecolor="none", edgecolor=COAST, hatch=CROSSED, linewidth=0.6)
@@ -327,6 +364,63 @@ def _fill(
     axes.add_collection(
         PathCollection(gaps, facecolor="none", edgecolor=HATCH, hatch="////", linewidth=0.6)
     )
+
+
+def _class_of(values: np.ndarray, limits: np.ndarray) -> np.ndarray:
+    """Number of the class of each value; where there is none, any."""
+    return np.asarray(
+        np.clip(np.searchsorted(limits, values, side="right") - 1, 0, limits.size - 2)
+    )
+
+
+def _fill_points(
+    axes: Axes, content: MapContent, panel: int, limits: np.ndarray, colours: np.ndarray
+) -> None:
+    """Points as circles in the colour of their value, hollow where there is none."""
+    x, y = shapely.get_coordinates(content.shapes).T
+    if content.values is None:
+        axes.scatter(x, y, s=POINT, facecolor="none", edgecolor=INK, linewidth=0.8, zorder=3)
+        return
+    values = content.values[panel]
+    known = np.isfinite(values)
+    face = colours[_class_of(values, limits)[known]]
+    axes.scatter(x[known], y[known], s=POINT, c=face, edgecolor=COAST, linewidth=0.8, zorder=3)
+    axes.scatter(
+        x[~known], y[~known], s=POINT, facecolor="none", edgecolor=HATCH, linewidth=1.0, zorder=3
+    )
+
+
+def _scale(axes: Axes, extent: tuple[float, float, float, float], content: MapContent) -> None:
+    """Longitudes and latitudes at the edge, or a bar of kilometres in a projection of metres."""
+    if content.lonlat:
+        for axis, (low, high), names in (
+            (axes.xaxis, (extent[0], extent[2]), "WE"),
+            (axes.yaxis, (extent[1], extent[3]), "SN"),
+        ):
+            step = _round_step((high - low) / TICKS)
+            ticks = np.arange(math.ceil(low / step), math.floor(high / step) + 1) * step
+            turned = (ticks + 180) % 360 - 180 if names == "WE" else ticks
+            digits = max(0, -math.floor(math.log10(step) + 1e-9))
+            digits += step * 10**digits % 1 > 1e-6  # steps of 2.5
+            axis.set_ticks(
+                ticks,
+                [f"{abs(t):.{digits}f}°{names[int(t > 0)] if t else ''}" for t in turned],
+                fontsize=8,
+                color=FAINT_TEXT,
+            )
+            axis.set_tick_params(length=3, color=FAINT_TEXT)
+        return
+    wide = extent[2] - extent[0]
+    size = _round_step(wide / 8)
+    if size < 1:
+        return
+    x, y = extent[0] + 0.02 * wide, extent[1] + 0.015 * (extent[3] - extent[1])
+    axes.plot([x, x + size], [y, y], color=FAINT_TEXT, linewidth=2, solid_capstyle="butt")
+    text = f"{size / 1000:g} km" if size >= 1000 else f"{size:g} m"
+    axes.annotate(
+        text, (x + size, y), xytext=(5, 0), textcoords="offset points", va="center", fontsize=8,
+        color=FAINT_TEXT,
+    )  # fmt: skip
 
 
 def marked_place(content: MapContent, panel: int) -> tuple[float, float, float] | None:
@@ -362,7 +456,7 @@ def _mark(axes: Axes, content: MapContent, panel: int) -> None:
     west, east = axes.get_xlim()
     right = x < (west + east) / 2
     axes.annotate(
-        f"{content.mark} {value:.4g} {content.unit}",
+        f"{content.mark} {value:.4g} {shown_unit(content.unit)}".rstrip(),
         (x, y),
         xytext=(10 if right else -10, 10),
         textcoords="offset points",
@@ -394,7 +488,13 @@ def _path(shape: Any) -> Any:
 
 
 def _name(axes: Axes, content: MapContent) -> int:
-    """Write names where they do not collide, large shapes first; how many find no room."""
+    """Write names where they do not collide, large shapes first.
+
+    Returns
+    -------
+    left_out
+        How many find no room; -1 where most do not, and none is written.
+    """
     from matplotlib.patheffects import withStroke
     from matplotlib.textpath import TextPath
 
@@ -402,17 +502,25 @@ def _name(axes: Axes, content: MapContent) -> int:
     width = (axes.get_xlim()[1] - axes.get_xlim()[0]) / _pixels_wide(axes)
     height = width / _aspect(axes)
     taken: list[tuple[float, float, float, float]] = []
-    left_out = 0
+    named: list[tuple[float, float, str]] = []
+    lift = 2.2 * height * 9 if content.are_points else 0.0  # above the circle
     for n in np.argsort(-shapely.area(content.shapes)):
         shape, name = content.shapes[n], shortened(content.labels[n], 22)
         x, y = shapely.get_coordinates(shapely.point_on_surface(shape))[0]
         box = TextPath((0, 0), name, size=9 * 100 / 72).get_extents()
         half = (box.width / 2 + 4) * width, (box.height / 2 + 4) * height
+        y += lift
         placed = (x - half[0], y - half[1], x + half[0], y + half[1])
         if any(_meet(placed, other) for other in taken):
-            left_out += 1
             continue
         taken.append(placed)
+        named.append((x, y, name))
+        if len(taken) > MOST_NAMES:
+            return -1
+    left_out = len(content.shapes) - len(named)
+    if left_out > len(named):
+        return -1
+    for x, y, name in named:
         axes.text(
             x,
             y,
@@ -463,12 +571,19 @@ def _legend(
             f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
             for low, high in itertools.pairwise(limits.tolist())
         ]
+    occurs = np.zeros(len(colours), bool)
+    occurs[_class_of(coloured[np.isfinite(coloured)], limits)] = True
     patches = [
         Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)
-        for colour, text in zip(colours, texts, strict=True)
+        for colour, text, shown in zip(colours, texts, occurs, strict=True)
+        if shown
     ]
     if not content.categories:
         patches = patches[::-1]  # the highest values stand at the top
+    if content.held is not None and not content.held.all():
+        patches.append(
+            Patch(facecolor="none", edgecolor=COAST, linewidth=0.6, label="not in the table")
+        )
     if content.values is not None and np.isnan(coloured).any():
         patches.append(
             Patch(facecolor=MISSING, edgecolor=HATCH, hatch="////", linewidth=0, label="no value")
@@ -487,7 +602,7 @@ def _legend(
         handles=patches,
         loc="center left",
         bbox_to_anchor=(1 - LEGEND + 0.005, 0.5),
-        title=content.unit,
+        title=shown_unit(content.unit),
         alignment="left",
         fontsize=10,
         handlelength=1.8,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import INK, shortened
+from bavlo.figures.style import INK, shortened, shown_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -79,7 +79,7 @@ def set_words(figure: Figure, heading: str, unit: str, caption: str, *, placed: 
     """Heading, unit and caption; placed by hand where no layout engine does it."""
     words = [
         figure.suptitle(shortened(heading, 110), x=0.01, ha="left", fontsize=14, weight="bold"),
-        figure.supylabel(unit, fontsize=11),
+        figure.supylabel(shown_unit(unit), fontsize=11),
         figure.supxlabel(shortened(caption, 170), x=0.01, ha="left", fontsize=9, color=INK),
     ]
     if placed:

@@ -8,8 +8,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from bavlo.errors import in_one_line
+
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
+
+    from bavlo.tables.table import Table
 
 # Lines that colour-blind readers can tell apart, and that differ in lightness on paper.
 LINES = (
@@ -45,6 +49,11 @@ WET = ("#f3f6ee", "#bfdccf", "#7fbbbd", "#4191a8", "#1d628a", "#173a63")
 WARM = ("#2f5f8f", "#86b3cc", "#e9ecdf", "#ecc078", "#d1603d", "#8a2339")
 DRY_TO_WET = ("#8a4b1f", "#c98a4b", "#ecd9bd", "#f4f4f1", "#b9d8e2", "#5a9dbd", "#1f5f86")
 MISSING, HATCH = "#eceeef", "#9aa3aa"  # where there is no data
+HEAT = ("#faf1df", "#f0cf94", "#e29a5c", "#c75b3f", "#8a2339")  # few to many warm days
+# Above a temperature, or one of the indices of ETCCDI that count warm days.
+HOT = re.compile(
+    r">=? *-?[\d.]+ *(degC|K|degF)\b|^(SU|TR|TX90p|TN90p|WSDI|CSU|TX[3-4]\dge)$|>=? *p\d\d"
+)
 A_DECADE = r" per decade$|/\(10 years\)$"  # after the unit of what a trend is of
 TEMPERATURES = ("degC", "K", "degF", "celsius", "kelvin")
 
@@ -69,6 +78,7 @@ SETTINGS: dict[Any, Any] = {
     "legend.frameon": False,
     "svg.hashsalt": "bavlo",
     "svg.fonttype": "none",
+    "text.parse_math": False,  # names with $ or \ stand as they are
 }
 
 
@@ -79,12 +89,30 @@ def colour_scale(name: str, colours: Sequence[str]) -> Any:
     return LinearSegmentedColormap.from_list(name, list(colours))
 
 
-def scale_for(unit: str, *, about_zero: bool) -> Any:
-    """The colour scale for values in a unit: anomalies differ by whether warm or wet is above."""
-    warm = re.sub(A_DECADE, "", unit) in TEMPERATURES
+def scale_for(unit: str, *, about_zero: bool, heat: bool = False) -> Any:
+    """The colour scale for values in a unit: anomalies differ by whether warm or wet is above.
+
+    Parameters
+    ----------
+    heat
+        The values count what happens when it is warm.
+    """
+    warm = heat or re.sub(A_DECADE, "", unit) in TEMPERATURES
     if about_zero:
         return colour_scale("anomaly", DRY_TO_WET[::-1] if warm else DRY_TO_WET)
-    return colour_scale("value", WARM if warm else WET)
+    return colour_scale("value", HEAT if heat else WARM if warm else WET)
+
+
+def counts_heat(table: Table) -> bool:
+    """Whether a table counts days above a temperature, or indices of warm days."""
+    column = "condition" if "condition" in table.header else "variable"
+    texts = map(str, table.labels(column)) if column in table.header else ()
+    return all([HOT.search(text) is not None for text in texts] or [False])
+
+
+def shown_unit(unit: str) -> str:
+    """A unit as figures print it: that of a plain number is none."""
+    return "" if unit in ("1", "-") else unit
 
 
 def class_colour(number: int) -> str:
@@ -110,7 +138,11 @@ def save(figure: Figure, path: Path, kind: str) -> None:
 
 
 def shortened(text: str, most: int) -> str:
-    """Text that fits; what is cut out is from its middle, since long names often begin alike."""
+    """Text that fits; what is cut out is from its middle, since long names often begin alike.
+
+    Control characters are escaped, which no font has.
+    """
+    text = in_one_line(text)
     if len(text) <= most:
         return text
     head = (most - 1) * 3 // 5

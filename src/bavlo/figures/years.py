@@ -11,8 +11,19 @@ import numpy as np
 from bavlo.core.stats.normals import Base, in_years, percentile_8
 from bavlo.core.time.periods import cycle_of
 from bavlo.errors import RequestError
+from bavlo.figures.many import draw_many
 from bavlo.figures.panels import panel_grid, place_panels, set_words
-from bavlo.figures.style import BAND, HATCH, INK, LINES, MISSING, scale_for, styled
+from bavlo.figures.style import (
+    BAND,
+    HATCH,
+    INK,
+    LINES,
+    MISSING,
+    counts_heat,
+    scale_for,
+    shown_unit,
+    styled,
+)
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -173,10 +184,12 @@ def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
 
 
 def draw_matrix(table: Table, title: str, base: Base | None = None) -> Figure:
-    """Years down and periods of the year across, coloured by value or anomaly."""
+    """Years down and periods of the year across; of one a year, regions down and years across."""
     about_zero = table.name == "anomalies"
     data = by_year(table, "anomaly" if about_zero else "value")
-    scale = scale_for(data.unit, about_zero=about_zero)
+    if len(data.kinds) == 1:
+        return draw_many(table, title)
+    scale = scale_for(data.unit, about_zero=about_zero, heat=counts_heat(table))
     low, high = np.nanmin(data.values, initial=np.inf), np.nanmax(data.values, initial=-np.inf)
     if about_zero:
         high = max(abs(low), abs(high))
@@ -197,7 +210,7 @@ def draw_matrix(table: Table, title: str, base: Base | None = None) -> Figure:
         place_panels(figure, panels, [])
         figure.subplots_adjust(right=0.92)
         bar = figure.colorbar(image, cax=figure.add_axes((0.932, 0.2, 0.012, 0.6)))
-        bar.ax.set_title(data.unit, fontsize=11, weight="normal")
+        bar.ax.set_title(shown_unit(data.unit), fontsize=11, weight="normal")
         bar.ax.tick_params(labelsize=9)
         bar.outline.set_visible(False)
     return figure

@@ -12,7 +12,9 @@ import shapely
 
 from bavlo import __version__
 from bavlo.core.space.regions import Regions
-from bavlo.core.time.axis import iso_day
+from bavlo.core.time.axis import TimeAxis, iso_day
+from bavlo.core.values.kinds import CLASS, Variable
+from bavlo.figures.style import class_colour
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
 from bavlo.grids.urls import first_bytes, information, url_of
@@ -46,11 +48,8 @@ def about_series(
             "kind": plan.what.kind,
             "kind_evidence": plan.what.why,
             "unit": plan.what.unit,
-            "calendar": time.calendar,
-            "step": time.step_name,
-            "steps_from": time.how,
-            "range": f"{iso_day(int(time.start[0]), time.calendar)}.."
-            f"{iso_day(int(time.end[-1]) - 1, time.calendar)}",
+            **({} if source.time is None else _steps_of(time)),
+            **({"classes": classes_of(source.variable)} if plan.what.kind == CLASS else {}),
         },
         "regions": {
             "count": len(regions.regions),
@@ -70,6 +69,25 @@ def about_series(
         "summary": list(summary),
         "warnings": list(report.warnings),
     }
+
+
+def _steps_of(time: TimeAxis) -> dict[str, str]:
+    first, last = int(time.start[0]), int(time.end[-1]) - 1
+    return {
+        "calendar": time.calendar,
+        "step": time.step_name,
+        "steps_from": time.how,
+        "range": f"{iso_day(first, time.calendar)}..{iso_day(last, time.calendar)}",
+    }
+
+
+def classes_of(variable: Variable) -> list[list[Any]]:
+    """Code, name and colour of each class; the file's colours where it has them."""
+    colours, names = dict(variable.colours), dict(variable.flags)
+    return [
+        [code, names.get(code, str(code)), colours.get(code, class_colour(n))]
+        for n, code in enumerate(sorted(names) or sorted(colours))
+    ]
 
 
 def about_figure(request: Request) -> dict[str, Any]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.plan.outputs import check_outputs, whole_files
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from bavlo.plan.result import TableResult
     from bavlo.request.request import OutputRequest, Request
+    from bavlo.tables.group import AnyTable
 
 CHARTS = (".png", ".svg", ".pdf")
 DRAWN_TOGETHER = ("extremes", "compare")  # commands whose charts show several grids
@@ -89,7 +90,17 @@ def write_all(request: Request, result: TableResult) -> None:
             else:
                 _save(drawn(path, partial(_chart, result)), path, drafts[path])
             if not holds_about(path):
-                drafts[beside(path)].write_text(as_json(result.about), encoding="utf-8")
+                written = written_file(drafts[path], table if ending_of(path) else None)
+                about = as_json({**result.about, "written": written})
+                drafts[beside(path)].write_text(about, encoding="utf-8")
+
+
+def written_file(path: Path, table: AnyTable | None = None) -> dict[str, Any]:
+    """What tells later whether a file is whole and as it was written."""
+    from bavlo.plan.provenance import sha256_of
+
+    rows = {} if table is None else {"rows": len(table)}
+    return {**rows, "size": path.stat().st_size, "sha256": sha256_of(path)}
 
 
 def _chart(result: TableResult) -> Figure:
@@ -112,10 +123,11 @@ def write_figure(request: Request, make: Callable[[], Figure]) -> None:
     """Draw a figure into the files of a request; `make` gives it anew for each."""
     from bavlo.plan.provenance import about_figure, as_json
 
-    paths, text = request.output.out, as_json(about_figure(request))
+    paths, about = request.output.out, about_figure(request)
     with whole_files([path for out in paths for path in (out, beside(out))]) as drafts:
         for path in paths:
             _save(drawn(path, make), path, drafts[path])
+            text = as_json({**about, "written": written_file(drafts[path])})
             drafts[beside(path)].write_text(text, encoding="utf-8")
 
 

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import csv
+import hashlib
+import io
+import itertools
 import math
-from collections.abc import Iterable, Mapping
+import warnings
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import IO, Any
 
 import numpy as np
 import orjson
 
-from bavlo.errors import InputError
+from bavlo.errors import BavloWarning, InputError
 from bavlo.tables.formats import Companions, beside
-from bavlo.tables.group import AnyTable, parts_of
+from bavlo.tables.group import TELLING, AnyTable, parts_of
 from bavlo.tables.layouts import laid_out
-from bavlo.tables.placed import table_of_rows
+from bavlo.tables.placed import numbers_of, table_of_rows
 from bavlo.tables.schema import schema_of
 from bavlo.tables.table import Column, Table
 
@@ -24,6 +28,7 @@ HEADS = ("region,period,", "region,condition,event,", "region,variable,years,")
 RISKY = ("=", "+", "-", "@")
 ESCAPE = "'"
 SELDOM = 8  # rows for each of what repeats
+ROWS_AT_ONCE, BYTES_AT_ONCE = 2**15, 2**22
 SAMPLE = 1024  # numbers that tell whether a column repeats a few
 
 
@@ -170,20 +175,125 @@ def about(path: Path) -> dict[str, Any] | None:
 def read(path: Path) -> AnyTable:
     """A table that was written as CSV, with its axes.
 
+    Where its provenance stands beside it, the file is held against what was written.
+
     Raises
     ------
     InputError
         Where it is none of the known tables, or not a whole one.
     """
     try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            reader = csv.DictReader(file)
-            rows = list(reader)
-            header = list(reader.fieldnames or [])
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        data = path.read_bytes()
+        text = data.decode("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
         raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
-    if header and rows and schema_of(header) is not None:
-        texts = {key: plain_text(row[key] or "" for row in rows) for key in header}
-    else:
-        texts = {key: [] for key in header}
-    return table_of_rows(path, texts)
+    try:
+        header = plain_text(next(csv.reader(io.StringIO(text, newline="")), []))
+        chunks = _chunks_unquoted(data, text, len(header))
+        if chunks is None:
+            chunks = _chunks(path, text, len(header))
+        columns = _columns(path, header, chunks)
+    except csv.Error as error:
+        raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
+    rows = len(next(iter(columns.values()), ()))
+    _check_whole(path, data, rows)
+    return table_of_rows(path, columns)
+
+
+Chunk = Sequence[Sequence[str]]  # the columns of some rows
+
+
+def _columns(
+    path: Path, header: list[str], chunks: Iterable[Chunk]
+) -> dict[str, list[str] | np.ndarray]:
+    """The columns of all rows: numbers where they are no names of places, texts said once."""
+    schema = schema_of(header)
+    if schema is None:
+        return {name: [] for name in header}
+    telling = {*TELLING}.union(*(schema.columns_of(axis, header) for axis in schema.axes))
+    texts: dict[str, list[str]] = {n: [] for n in header if n in telling or schema.is_text(n)}
+    numbers: dict[str, list[np.ndarray]] = {n: [] for n in header if n not in texts}
+    plain = _PlainTexts()
+    for columns in chunks:
+        for name, column in zip(header, columns, strict=True):
+            if name in texts:
+                texts[name] += map(plain.__getitem__, column)
+            else:
+                numbers[name].append(numbers_of(path, name, column))
+    return {
+        name: texts[name] if name in texts else np.concatenate([np.zeros(0), *numbers[name]])
+        for name in header
+    }
+
+
+def _chunks_unquoted(data: bytes, text: str, width: int) -> Iterator[Chunk] | None:
+    """Columns of some rows after another, where no field is quoted; None where some may be.
+
+    Splitting at all commas and line ends at once takes a quarter of the time of the csv module.
+    """
+    if b'"' in data or b"\r" in data or not data.endswith(b"\n") or width < 2:
+        return None
+    signs = np.frombuffer(data, np.uint8)
+    ends = np.flatnonzero(signs == ord("\n"))
+    commas = np.searchsorted(np.flatnonzero(signs == ord(",")), ends)
+    if (np.diff(commas, prepend=0) != width - 1).any():
+        return None
+    return _split_unquoted(text, width)
+
+
+def _split_unquoted(text: str, width: int) -> Iterator[Chunk]:
+    first = text.index("\n") + 1
+    while first < len(text):
+        last = text.find("\n", first + BYTES_AT_ONCE)
+        last = len(text) - 1 if last < 0 else last
+        fields = text[first:last].replace("\n", ",").split(",")
+        yield [fields[n::width] for n in range(width)]
+        first = last + 1
+
+
+def _chunks(path: Path, text: str, width: int) -> Iterator[Chunk]:
+    """Columns of some rows after another.
+
+    Lines with nothing in them are none; any other that is too short or too long is an error.
+    """
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    next(reader, None)
+    first = 1
+    while rows := list(itertools.islice(reader, ROWS_AT_ONCE)):
+        for n, row in enumerate(rows, first):
+            if row and len(row) != width:
+                raise InputError(
+                    path,
+                    f"row {n} has {len(row)} of {width} columns",
+                    "the file is cut short or damaged: make it again",
+                )
+        first += len(rows)
+        if whole := [row for row in rows if row]:
+            yield list(zip(*whole, strict=True))
+
+
+class _PlainTexts(dict[str, str]):
+    """Texts without their escapes; each is held once, however often it comes."""
+
+    def __missing__(self, text: str) -> str:
+        (self[text],) = plain_text([text])
+        return self[text]
+
+
+def _check_whole(path: Path, data: bytes, rows: int) -> None:
+    """Hold a file against what its provenance tells of it, or at least against its last line."""
+    written = (about(path) or {}).get("written", {})
+    if "sha256" in written and hashlib.sha256(data).hexdigest() == written["sha256"]:
+        return
+    if not data.endswith(b"\n"):
+        raise InputError(
+            path, "its last line has no end", "the file is cut short or damaged: make it again"
+        )
+    if rows < written.get("rows", 0):
+        raise InputError(
+            path,
+            f"has {rows} of the {written['rows']} rows that were written",
+            f"make it again; if rows were taken out on purpose, remove {beside(path).name}",
+        )
+    if "sha256" in written:
+        warnings.warn(f"{path}: was changed after Bavlo wrote it", BavloWarning, stacklevel=2)

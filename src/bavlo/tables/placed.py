@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import orjson
 
 from bavlo.errors import InputError
 from bavlo.tables.group import TELLING, AnyTable, group
@@ -14,11 +17,13 @@ from bavlo.tables.schema import TableSchema, schema_of
 from bavlo.tables.table import Column, Table, text_column
 
 BETWEEN = "\x1f"  # between the columns that tell a place
+OTHER_SIGN = re.compile(r"[^0-9eE+.-]")
+NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|[+-]?inf|nan")
 OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 
 
-def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> AnyTable:
-    """A table that a command wrote, from the texts of its columns.
+def table_of_rows(path: Path, texts: Mapping[str, list[str] | np.ndarray]) -> AnyTable:
+    """A table that a command wrote, from the texts or numbers of its columns.
 
     Rows of several variables, sorts of periods or levels make a group.
 
@@ -27,7 +32,8 @@ def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> AnyTable:
     path
         Where they come from.
     texts
-        By name of the column, in the order of the header; empty texts for missing values.
+        By name of the column, in the order of the header; empty texts, or NaN, for missing values.
+        Columns that tell places apart come as texts.
 
     Raises
     ------
@@ -55,12 +61,38 @@ def table_of_rows(path: Path, texts: Mapping[str, list[str]]) -> AnyTable:
         position[kind].append(n)
     parts = []
     for own in position.values():
-        some = {name: [column[n] for n in own] for name, column in texts.items()}
+        some = {
+            name: column[own] if isinstance(column, np.ndarray) else [column[n] for n in own]
+            for name, column in texts.items()
+        }
         parts.append(_one_table(path, schema, some, len(own)))
     return group(parts)
 
 
-def _one_table(path: Path, schema: TableSchema, texts: Mapping[str, list[str]], rows: int) -> Table:
+def numbers_of(path: Path, name: str, texts: Sequence[str]) -> np.ndarray:
+    """(N,) numbers from texts in the spelling that CSV has; NaN where there is none.
+
+    Raises
+    ------
+    InputError
+        Where a text is no number, such as one with other digits or with marks between them.
+    """
+    if OTHER_SIGN.search("".join(texts)) is None:
+        with suppress(orjson.JSONDecodeError):  # numbers of JSON are read several times faster
+            found = orjson.loads("[" + ",".join([text or "null" for text in texts]) + "]")
+            return np.array(found, np.float64)
+    out = np.full(len(texts), np.nan)
+    for n, text in enumerate(texts):
+        if text and not NUMBER.fullmatch(text):
+            raise InputError(path, f"column {name}: '{text}' is no number", "repair the table")
+        if text:
+            out[n] = float(text)
+    return out
+
+
+def _one_table(
+    path: Path, schema: TableSchema, texts: Mapping[str, list[str] | np.ndarray], rows: int
+) -> Table:
     """A table of one variable, sort of periods and level."""
     header = list(texts)
     axes = schema.axes
@@ -100,11 +132,15 @@ def _kept(schema: TableSchema, present: np.ndarray) -> Column | None:
     return Column("", schema.sparse, pairs.reshape(shape).astype(float))
 
 
-def _places(schema: TableSchema, axis: str, texts: Mapping[str, list[str]], rows: int) -> list[str]:
+def _places(
+    schema: TableSchema, axis: str, texts: Mapping[str, list[str] | np.ndarray], rows: int
+) -> Sequence[str]:
     """What tells the places of an axis apart, row by row."""
     names = schema.columns_of(axis, list(texts))
     if not names:
         return [str(n) for n in range(rows)]
+    if len(names) == 1:
+        return list(texts[names[0]])
     return list(map(BETWEEN.join, zip(*(texts[name] for name in names), strict=True)))
 
 
@@ -136,7 +172,7 @@ class _Arrangement:
 def _column(
     path: Path,
     key: str,
-    texts: list[str],
+    texts: list[str] | np.ndarray,
     rows: _Arrangement,
     *,
     is_text: bool,
@@ -148,10 +184,9 @@ def _column(
         values[rows.position] = texts
     else:
         values = np.full(rows.shape, np.nan)
-        try:
-            values[rows.position] = [float(text) if text else np.nan for text in texts]
-        except ValueError as error:
-            raise InputError(path, f"column {key}: {error}", "repair the table") from error
+        values[rows.position] = (
+            texts if isinstance(texts, np.ndarray) else numbers_of(path, key, texts)
+        )
     rows.fill(key, values)
     kept = list(rows.axes)
     for axis in rows.axes:

@@ -116,3 +116,20 @@ def test_commands_options_regions_and_variables_complete(folder):
     assert completed("bavlo trace t.csv --region Om", folder) == ["Ombrel"]
     for shell in ("bash", "zsh", "fish"):
         assert "bavlo" in run("completion", shell).stdout
+
+
+def test_figures_are_told_in_words_and_drawn_in_a_size(folder, tmp_path):
+    out = tmp_path / "o.csv"
+    run("series", folder / "rain.nc", "--regions", folder / "w.geojson", "--out", out)
+    said = run("chart", out, "--describe").stdout
+    assert said.startswith("Series of rain in ")
+    assert "The value is highest " in said
+    picture = tmp_path / "a.png"
+    words = ["map", out, "--regions", folder / "w.geojson", "--describe"]
+    said = run(*words, "--size", "640x480", "--out", picture).stdout
+    assert " regions. The highest value is " in said
+    from PIL import Image
+
+    assert Image.open(picture).size == (640, 480)
+    done = run(*words, "--size", "640", "--out", picture, check=False)
+    assert "'640' is no size; write it as WIDTHxHEIGHT" in done.stderr

@@ -11,8 +11,9 @@ from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
 from bavlo.figures import KINDS, draw
 from bavlo.figures.climate import ABOVE, BELOW
-from bavlo.figures.style import save, scale_for, shortened
-from bavlo.tables.schema import ANOMALIES, EVENTS, EXTREMES, NORMALS, RETURN_LEVELS, SERIES
+from bavlo.figures.style import counts_heat, on_page, save, scale_for, shortened
+from bavlo.tables.schema import ANOMALIES, CLASSES, EVENTS, EXTREMES, NORMALS, RETURN_LEVELS, SERIES
+from bavlo.tables.table import Table, text_column
 
 REGIONS = ["Upper Corran", "Otterslade"]
 
@@ -415,3 +416,50 @@ def test_very_many_regions_are_rows_of_a_matrix():
     assert 20 <= len(labels) <= 40
     with pytest.raises(RequestError, match="200 regions are too many for a panel each"):
         draw([SERIES.table(told)], "Rain", "totals")
+
+
+def test_shares_of_classes_are_bars_that_fill_the_area(tmp_path):
+    table = CLASSES.table(
+        {
+            "region": ["a", "b"],
+            "period": ["static"],
+            "start": [""],
+            "end": [""],
+            "variable": "cover",
+            "measure": ["share", "area"],
+            "value": np.array([[[[0.25, 5], [0.75, 15]]], [[[1.0, 8], [0.0, 0]]]]),
+            "unit": ["1", "km2"],
+            "combine": "",
+            "order": "region",
+            "area_valid": np.ones((2, 1)),
+            "steps": np.ones((2, 1)),
+            "steps_expected": 1.0,
+            "note": np.full((2, 1), "", object),
+            "class": ["forest", "crops"],
+        }
+    )
+    figure = draw([table], "Cover")
+    widths = np.array([bar.get_width() for bar in figure.axes[0].patches]).reshape(2, 2)
+    np.testing.assert_allclose(widths, [[0.25, 1], [0.75, 0]])
+    assert [text.get_text() for text in figure.legends[0].get_texts()] == ["forest", "crops"]
+
+
+DAYS = [[f"2001-01-0{n}" for n in (1, 2, 3)]] * 3
+
+
+def test_a_figure_has_the_size_that_is_asked_for():
+    with on_page((900, 500)):
+        figure = draw([series(np.ones((2, 3)), *DAYS)], "Rain")
+    assert figure.get_size_inches().tolist() == [9, 5]
+
+
+@pytest.mark.parametrize(
+    ("condition", "hot"),
+    [("tmax > 35 degC", True), ("rain >= 20 mm", False), ("tmin < 0 degC", False), ("TX90p", True),
+     ("tmax > p90", True), ("rain > p95", False)],
+)  # fmt: skip
+def test_counts_of_warm_conditions_are_known(condition, hot):
+    table = series(np.ones((2, 3)), *DAYS)
+    columns = [text_column("variable", (), [condition]) if c.name == "variable" else c
+               for c in table.columns]  # fmt: skip
+    assert counts_heat(Table(table.name, table.axes, tuple(columns))) == hot

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.errors import RequestError
 
@@ -38,13 +40,22 @@ def run(arguments: list[str]) -> int:
         raise RequestError("", "--kind is what the values of a grid are", "say --figure NAME")
     given = parser().read(arguments)
     from bavlo.commands.chart import chart
+    from bavlo.commands.findings import in_words
     from bavlo.plan.writing import figure_outputs, write_figure
     from bavlo.request.options import make_request
 
     request = make_request("chart", given)
-    outputs = figure_outputs(request.output)
+    outputs = () if only_words(given) else figure_outputs(request.output)
     content = chart(request)
-    write_figure(request, content.draw)
+    if given["describe"]:
+        print("\n".join(map(in_words, content.tables)))
+    if outputs:
+        write_figure(request, content.draw)
     for path in outputs:
         print(f"wrote {path}")
     return 0
+
+
+def only_words(given: dict[str, Any]) -> bool:
+    """Whether a figure is only to be told in words."""
+    return bool(given["describe"]) and not given["out"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bavlo.cli.chart import only_words
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.screen import Screen
 
@@ -28,16 +29,20 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo map`."""
     given = parser().read(arguments)
+    from bavlo.commands.findings import map_in_words
     from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
     from bavlo.plan.writing import figure_outputs, write_figure
     from bavlo.request.options import make_request
 
     request = make_request("map", given)
-    outputs = figure_outputs(request.output)
+    outputs = () if only_words(given) else figure_outputs(request.output)
     screen = Screen(quiet=given["quiet"], verbose=True)
     content = map_content(request, screen)
-    write_figure(request, lambda: draw_map(content, request.figure.classes))
+    if given["describe"]:
+        print(map_in_words(content))
+    if outputs:
+        write_figure(request, lambda: draw_map(content, request.figure.classes))
     for path in outputs:
         print(f"wrote {path}")
     screen.finish()

@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from bavlo.core.time.periods import cycle_of
+from bavlo.figures.maps import MapContent
+from bavlo.figures.style import shown_unit
 from bavlo.tables.table import Table
 
 FROM_EITHER_END = 3  # ranks that stand out
@@ -176,3 +178,26 @@ def in_words(table: Table) -> str:
         unit = str(rows["unit"][n]) if "unit" in rows else ""
         ends.append(f"{word} {_in_unit(float(values[n]), unit)} ({place})")
     return f"{first}. The {shown} is {' and '.join(ends)}."
+
+
+def map_in_words(content: MapContent) -> str:
+    """What a map shows, in two sentences."""
+    count = len(content.panels)
+    of = f"{len(content.labels)} regions" if content.values is not None else "the cells of a grid"
+    first = f"{content.title}: {f'{count} maps' if count > 1 else 'a map'} of {of}."
+    values = content.values if content.values is not None else content.grid_values
+    if np.isnan(values).all():
+        return f"{first} No value is known."
+    if content.categories:
+        names = {code: name for code, name, _ in content.categories}
+        codes, counts = np.unique(values[np.isfinite(values)], return_counts=True)
+        most = int(codes[counts.argmax()])
+        return f"{first} Most often it is {names.get(most, most)}."
+    ends = []
+    for word, n in (("highest", np.nanargmax(values)), ("lowest", np.nanargmin(values))):
+        panel, place = divmod(int(n), values[0].size)
+        where = [content.labels[place]] if content.values is not None else []
+        where += [content.panels[panel]] if count > 1 else []
+        text = _in_unit(float(values.ravel()[n]), shown_unit(content.unit))
+        ends.append(f"{word} value is {text}" + (f" ({', '.join(where)})" if where else ""))
+    return f"{first} The {' and the '.join(ends)}."

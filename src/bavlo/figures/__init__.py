@@ -124,6 +124,13 @@ KINDS: dict[str, Kind] = {
             "draw_agreement",
             "a statistic by region and period",
         ),
+        Kind(
+            "shares",
+            ("classes",),
+            "classes",
+            "draw_shares",
+            "shares of classes as stacked bars, a region each",
+        ),
         Kind("trend", ("trends",), "trends", "draw_trend", "values with the line of their trend"),
         Kind("cells", ("trace",), "trace", "draw_cells", "the cells behind a number"),
         Kind("slopes", ("trends",), "trends", "draw_slopes", "slopes with their intervals"),
@@ -159,7 +166,8 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
         raise RequestError("figure" if known else "out", what, f"use {known or 'CSV'}")
     if len(tables) > 1 and chosen.tables_needed == 1:
         raise RequestError("figure", f"{chosen.name} draws one table", "give one")
-    if "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]:
+    is_static = "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]
+    if is_static and name != "classes":
         raise RequestError(
             "out", "there is no chart of a grid without time", "write a table, and map it"
         )

@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
-from bavlo.figures.style import BAND, INK, LINES, colour_scale, shortened, styled
+from bavlo.figures.style import BAND, INK, LINES, colour_scale, page_size, shortened, styled
 from bavlo.tables.table import Column, Table, text_column
 
 if TYPE_CHECKING:
@@ -127,7 +127,7 @@ def draw_timeline(table: Table, title: str, base: Base | None = None) -> Figure:
         from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
         from matplotlib.figure import Figure
 
-        figure = Figure(figsize=(12.8, 8), layout="constrained")
+        figure = Figure(figsize=page_size(), layout="constrained")
         axes = figure.add_subplot()
         x0, x1 = date2num(starts), date2num(ends + 1)
         # A day in thirty years is thinner than a line, so bars have a least width.
@@ -170,7 +170,7 @@ def draw_longest(table: Table, title: str, base: Base | None = None) -> Figure:
     with styled():
         from matplotlib.figure import Figure
 
-        figure = Figure(figsize=(12.8, 8), layout="constrained")
+        figure = Figure(figsize=page_size(), layout="constrained")
         axes = figure.add_subplot()
         y = np.arange(top.size)
         axes.barh(y, steps[top], color=LINES[5], height=0.7)

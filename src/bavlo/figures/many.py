@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import MISSING, counts_heat, scale_for, shortened, shown_unit, styled
+from bavlo.figures.style import (
+    MISSING,
+    counts_heat,
+    page_size,
+    scale_for,
+    shortened,
+    shown_unit,
+    styled,
+)
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -50,7 +58,7 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         low, high = low - 0.5, high + 0.5
     names, labels = table.labels("region"), table.labels("period")
     with styled():
-        figure = Figure((12.8, 8.0), layout="constrained")
+        figure = Figure(page_size(), layout="constrained")
         axes = figure.add_subplot()
         axes.grid(visible=False)
         axes.set_facecolor(MISSING)
@@ -64,7 +72,7 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         )
         rows = np.unique(np.linspace(0, regions - 1, min(regions, MOST_NAMES)).astype(int))
         axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8)
-        columns = np.unique(np.linspace(0, periods - 1, min(periods, MOST_LABELS)).astype(int))
+        columns = np.arange(0, periods, -(-periods // MOST_LABELS))
         axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9)
         bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02, extend="both")
         bar.ax.set_title(shown_unit(unit), fontsize=11, weight="normal")

@@ -12,13 +12,15 @@ import numpy as np
 import shapely
 
 from bavlo.errors import RequestError
-from bavlo.figures.panels import WIDTH, set_words
+from bavlo.figures.panels import set_words
 from bavlo.figures.style import (
+    DPI,
     HATCH,
     INK,
     MISSING,
     OTHER_CLASS,
     colour_scale,
+    page_size,
     scale_for,
     shortened,
     shown_unit,
@@ -33,7 +35,7 @@ CLASSES = 6
 POINT = 70.0  # size of a circle, in square points
 TICKS = 5  # longitudes and latitudes at the edge
 FAINT_TEXT = "#6b747b"
-LEGEND = 0.17  # of the width
+LEGEND, EDGE = 2.18, 0.58  # inches, of the legend and of the names of latitudes
 CROSSED = "..."  # over shapes whose value is in doubt
 MOST_PANELS = 36
 MOST_NAMES = 150
@@ -113,6 +115,12 @@ class MapContent:
     def are_points(self) -> bool:
         """Whether the regions are points."""
         return self.shapes is not None and bool((shapely.get_type_id(self.shapes) == 0).all())
+
+    @property
+    def grid_values(self) -> np.ndarray:
+        """(P, ny, nx) values of the cells."""
+        assert self.grid is not None
+        return self.grid.values
 
 
 def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
@@ -202,7 +210,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     with styled():
         from matplotlib.figure import Figure
 
-        figure = Figure(figsize=(WIDTH, height))
+        figure = Figure(figsize=page_size())
         grid = figure.subplots(rows, columns, squeeze=False).ravel()
         left_out = 0
         for n, axes in enumerate(grid):
@@ -225,10 +233,11 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         elif left_out:
             names = "one name" if left_out == 1 else f"{left_out} names"
             caption += f"   ·   {names} left out for want of room"
+        caption = caption.removeprefix("   ·   ")
         set_words(figure, content.title, "", caption, placed=True)
         figure.subplots_adjust(
-            left=0.01 if count > 2 or not content.lonlat else 0.045,
-            right=1 - LEGEND,
+            left=0.01 if count > 2 or not content.lonlat else EDGE / page_size()[0],
+            right=1 - _legend_share(),
             bottom=(0.5 if count > 2 else 0.72) / height,
             top=1 - (0.75 if count > 1 else 0.55) / height,
             wspace=0.03,
@@ -296,15 +305,20 @@ def _arrangement(
 ) -> tuple[int, int, float]:
     """Columns, rows and height of the page that give the largest maps."""
     shape = (extent[3] - extent[1]) * _degree_ratio(extent, lonlat) / (extent[2] - extent[0])
-    width = WIDTH * (1 - LEGEND)
+    width, high = page_size()[0] * (1 - _legend_share()), page_size()[1]
 
     def size(columns: int) -> float:
         rows = -(-count // columns)
-        return min(width / columns, 7.0 / rows / shape)
+        return min(width / columns, (high - 1.0) / rows / shape)
 
     columns = max(range(1, count + 1), key=lambda c: (size(c), -c))
     rows = -(-count // columns)
-    return columns, rows, 8.0
+    return columns, rows, high
+
+
+def _legend_share() -> float:
+    """Share of the page's width that the legend takes."""
+    return min(0.45, LEGEND / page_size()[0])
 
 
 def _frame(axes: Axes, extent: tuple[float, float, float, float], lonlat: bool) -> None:
@@ -537,7 +551,8 @@ def _pixels_wide(axes: Axes) -> float:
     """Pixels that the map is wide once its aspect is kept."""
     figure = axes.get_figure()
     assert figure is not None
-    wide, high = WIDTH * (1 - LEGEND) * 100, 7.0 * 100
+    page = page_size()
+    wide, high = page[0] * (1 - _legend_share()) * DPI, (page[1] - 1.0) * DPI
     spec = axes.get_gridspec()
     if spec is not None:
         wide, high = wide / spec.ncols, high / spec.nrows
@@ -601,7 +616,7 @@ def _legend(
     figure.legend(
         handles=patches,
         loc="center left",
-        bbox_to_anchor=(1 - LEGEND + 0.005, 0.5),
+        bbox_to_anchor=(1 - _legend_share() + 0.005, 0.5),
         title=shown_unit(content.unit),
         alignment="left",
         fontsize=10,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import io
 import re
 from collections.abc import Sequence
@@ -16,6 +17,9 @@ if TYPE_CHECKING:
 ID = re.compile(r'\bid="([^"]+)"')
 TAG = re.compile(r"<[^>]*>")
 DIGITS = re.compile(r"(\d\.\d\d)\d+")  # a hundredth of a point is finer than any screen
+PICTURE = re.compile(r'(href="data:image/png;base64,)\s*([^"]+)')
+MOST_OUTLINES = 100  # that stand as text in a page
+PICTURE_DPI = 160
 LINK = re.compile(r'(url\(#|href="#)([^")]+)')
 
 
@@ -110,13 +114,34 @@ def render(page: Page) -> str:
 
 def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:
     """A figure as SVG that stands within a page; its ids begin with a key of its own."""
+    from matplotlib.collections import PathCollection
+
+    for shapes in figure.findobj(PathCollection):
+        # Hundreds of outlines take a megabyte as text, and a twentieth of that as a picture.
+        shapes.set_rasterized(len(shapes.get_paths()) > MOST_OUTLINES)
     text = io.StringIO()
     with styled():
-        figure.savefig(text, format="svg", metadata={"Date": None, "Creator": None})
+        figure.savefig(
+            text, format="svg", dpi=PICTURE_DPI, metadata={"Date": None, "Creator": None}
+        )
     svg = text.getvalue()
     svg = svg[svg.index("<svg") :]
     svg = re.sub(r"<metadata>.*?</metadata>", "", svg, flags=re.DOTALL)
     svg = TAG.sub(lambda found: DIGITS.sub(r"\1", found.group()), svg)
+    svg = PICTURE.sub(_few_colours, svg)
     svg = ID.sub(rf'id="{key}-\1"', svg)
     svg = LINK.sub(rf"\1{key}-\2", svg)
     return PageFigure(svg.replace("<svg ", '<svg aria-hidden="true" focusable="false" ', 1), words)
+
+
+def _few_colours(found: re.Match[str]) -> str:
+    """A picture with a palette, which its colour scale fits: a third of the size."""
+    from PIL import Image
+
+    image = Image.open(io.BytesIO(base64.b64decode(found.group(2))))
+    # The octree keeps transparency; no dithering, so that cells stay of one colour.
+    fewer = image.convert("RGBA").quantize(255, Image.Quantize.FASTOCTREE, dither=Image.Dither.NONE)
+    out = io.BytesIO()
+    fewer.save(out, "PNG", optimize=True)
+    best = min(out.getvalue(), base64.b64decode(found.group(2)), key=len)
+    return found.group(1) + base64.b64encode(best).decode("ascii")

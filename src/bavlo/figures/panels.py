@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import INK, shortened, shown_unit
+from bavlo.figures.style import INK, grown_page, shortened, shown_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-WIDTH, HEIGHT, LEAST_ROW = 12.8, 8.0, 1.35
+LEAST_ROW = 1.35  # inches
 MOST_COLUMNS = 6
 MOST_PANELS = 60  # regions, beyond which a panel each cannot be read
 
@@ -32,7 +32,7 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
         )
     columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
     rows = -(-count // columns)
-    figure = Figure(figsize=(WIDTH, max(HEIGHT, LEAST_ROW * rows + 1)))
+    figure = Figure(figsize=grown_page(LEAST_ROW * rows + 1))
     grid = figure.subplots(rows, columns, sharex=True, sharey=share_y, squeeze=False).ravel()
     for axes in grid[count:]:
         axes.set_visible(False)

@@ -11,7 +11,7 @@ from bavlo.core.stats.normals import Base, in_years
 from bavlo.core.time.periods import cycle_of
 from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
-from bavlo.figures.style import LINES, shortened, styled
+from bavlo.figures.style import LINES, page_size, shortened, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -125,7 +125,7 @@ def draw_series(table: Table, title: str, base: Base | None = None) -> Figure:
 def _together(lines: Lines) -> Figure:
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(12.8, 8), layout="constrained")
+    figure = Figure(figsize=page_size(), layout="constrained")
     axes = figure.add_subplot()
     several = len(lines.regions) > 1
     for r, region in enumerate(lines.regions):

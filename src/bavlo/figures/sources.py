@@ -12,7 +12,7 @@ from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
 from bavlo.figures.series import days_between
-from bavlo.figures.style import ABOVE, BAND, FAINT, INK, LINES, shortened, styled
+from bavlo.figures.style import ABOVE, BAND, FAINT, INK, LINES, grown_page, shortened, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -169,7 +169,7 @@ def draw_agreement(table: Table, title: str, base: Base | None = None) -> Figure
     low, high = (0.0, 1.0) if correlation else (-limit, limit)
     regions, periods = table.labels("region"), table.labels("period")
     with styled():
-        figure = Figure(figsize=(12.8, max(8.0, 0.34 * len(regions) + 2)), layout="constrained")
+        figure = Figure(figsize=grown_page(0.34 * len(regions) + 2), layout="constrained")
         axes = figure.add_subplot()
         scale = scale_for("mm", about_zero=not correlation)
         image = axes.imshow(values, cmap=scale, vmin=low, vmax=high, aspect="auto")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -51,15 +52,16 @@ DRY_TO_WET = ("#8a4b1f", "#c98a4b", "#ecd9bd", "#f4f4f1", "#b9d8e2", "#5a9dbd", 
 MISSING, HATCH = "#eceeef", "#9aa3aa"  # where there is no data
 HEAT = ("#faf1df", "#f0cf94", "#e29a5c", "#c75b3f", "#8a2339")  # few to many warm days
 # Above a temperature, or one of the indices of ETCCDI that count warm days.
-HOT = re.compile(
-    r">=? *-?[\d.]+ *(degC|K|degF)\b|^(SU|TR|TX90p|TN90p|WSDI|CSU|TX[3-4]\dge)$|>=? *p\d\d"
-)
+HOT = re.compile(r">=? *-?[\d.]+ *(degC|K|degF)\b|^t\w* *>=? *p\d|^(SU|TR|TX90p|TN90p|WSDI|CSU)$")
 A_DECADE = r" per decade$|/\(10 years\)$"  # after the unit of what a trend is of
 TEMPERATURES = ("degC", "K", "degF", "celsius", "kelvin")
 
+DPI = 100
+USUAL_PAGE = (12.8, 8.0)  # inches
+_page: ContextVar[tuple[float, float] | None] = ContextVar("page", default=None)
 SETTINGS: dict[Any, Any] = {
-    "figure.dpi": 100,
-    "savefig.dpi": 100,
+    "figure.dpi": DPI,
+    "savefig.dpi": DPI,
     "font.size": 11,
     "axes.titlesize": 11,
     "axes.titleweight": "bold",
@@ -119,6 +121,27 @@ def class_colour(number: int) -> str:
     """The colour of a class that its file gives none."""
     colours = LINES + MORE_CLASSES
     return colours[number % len(colours)]
+
+
+def page_size() -> tuple[float, float]:
+    """Width and height of the page that is drawn, inches."""
+    return _page.get() or USUAL_PAGE
+
+
+def grown_page(least: float) -> tuple[float, float]:
+    """The page, at least so many inches high where its size was not asked for."""
+    width, height = page_size()
+    return (width, height) if _page.get() is not None else (width, max(height, least))
+
+
+@contextmanager
+def on_page(pixels: tuple[int, int] | None) -> Iterator[None]:
+    """Draw on pages of a width and height in pixels; None for the usual ones."""
+    token = _page.set(None if pixels is None else (pixels[0] / DPI, pixels[1] / DPI))
+    try:
+        yield
+    finally:
+        _page.reset(token)
 
 
 @contextmanager

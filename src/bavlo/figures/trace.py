@@ -10,7 +10,7 @@ import numpy as np
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import RequestError
-from bavlo.figures.style import FAINT, INK, WET, colour_scale, scale_for, styled
+from bavlo.figures.style import FAINT, INK, WET, colour_scale, page_size, scale_for, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -73,7 +73,7 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
     value[rows - south, columns - west] = cells.value
     x, y = layout.x_edges[west : east + 1], layout.y_edges[south : north + 1]
     with styled():
-        figure = Figure((12.8, 8.0), layout="compressed")
+        figure = Figure(page_size(), layout="compressed")
         axes = figure.add_subplot()
         axes.grid(visible=False)
         low, high = float(np.nanmin(value)), float(np.nanmax(value))

@@ -10,7 +10,7 @@ from bavlo.core.stats.normals import Base
 from bavlo.core.stats.trends import DECADE
 from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
-from bavlo.figures.style import BAND, INK, LINES, shortened, styled
+from bavlo.figures.style import BAND, INK, LINES, grown_page, shortened, styled
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -90,7 +90,7 @@ def draw_slopes(table: Table, title: str, base: Base | None = None) -> Figure:
         columns = min(len(periods), 6)
         rows = -(-len(periods) // columns)
         height = max(8.0, (0.24 * len(regions) + 1.0) * rows + 1)
-        figure = Figure(figsize=(12.8, height), layout="constrained")
+        figure = Figure(figsize=grown_page(height), layout="constrained")
         grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False).ravel()
         place = np.arange(len(regions))[::-1]
         for p, axes in enumerate(grid[: len(periods)]):

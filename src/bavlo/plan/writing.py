@@ -124,7 +124,10 @@ def write_figure(request: Request, make: Callable[[], Figure]) -> None:
     from bavlo.plan.provenance import about_figure, as_json
 
     paths, about = request.output.out, about_figure(request)
-    with whole_files([path for out in paths for path in (out, beside(out))]) as drafts:
+    from bavlo.figures.style import on_page
+
+    wanted = [path for out in paths for path in (out, beside(out))]
+    with on_page(request.figure.size), whole_files(wanted) as drafts:
         for path in paths:
             _save(drawn(path, make), path, drafts[path])
             text = as_json({**about, "written": written_file(drafts[path])})

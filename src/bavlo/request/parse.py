@@ -17,6 +17,7 @@ from bavlo.request.request import GridArgument
 
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
 ByGrid = tuple[tuple[str, str, str], ...]
+LEAST_PIXELS, MOST_PIXELS = 200, 20_000  # of a figure
 
 
 def parse_grids(arguments: Sequence[str]) -> tuple[GridArgument, ...]:
@@ -189,6 +190,19 @@ def box(text: str, field: str) -> tuple[float, float, float, float]:
     if len(parts) != 4 or parts[0] >= parts[2] or parts[1] >= parts[3]:
         raise RequestError(field, f"'{text}' is no box", "write it as W,S,E,N")
     return parts[0], parts[1], parts[2], parts[3]
+
+
+def pixels(text: str, field: str) -> tuple[int, int]:
+    """Width and height of a figure."""
+    found = re.fullmatch(r"([0-9]{2,5})[xX×]([0-9]{2,5})", text.strip())
+    if found is None:
+        raise RequestError(field, f"'{text}' is no size", "write it as WIDTHxHEIGHT, as 1600x900")
+    width, height = int(found.group(1)), int(found.group(2))
+    if min(width, height) < LEAST_PIXELS or max(width, height) > MOST_PIXELS:
+        raise RequestError(
+            field, f"{width}x{height} cannot be drawn", f"use {LEAST_PIXELS} to {MOST_PIXELS}"
+        )
+    return width, height
 
 
 def everys(given: str | Sequence[str], field: str = "every") -> tuple[str, ...]:

@@ -246,6 +246,7 @@ class FigureRequest:
     beneath: Path | None
     mark: str | None
     title: str | None
+    size: tuple[int, int] | None
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ and read back with its checksums; what is damaged is made anew.
 
 from __future__ import annotations
 
+import hashlib
 import os
 import struct
 import sys
@@ -18,9 +19,11 @@ from pathlib import Path
 import numpy as np
 
 OVERLAY, INDEX = ".overlay.npz", ".grib-index.npz"  # endings of entries
+DIGEST = "digest"  # of an entry, in it
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
 DAMAGE = (
     OSError,
+    RuntimeError,
     ValueError,
     KeyError,
     EOFError,
@@ -48,11 +51,22 @@ def load(path: Path, names: Sequence[str]) -> dict[str, np.ndarray] | None:
     """The arrays of an entry; None where there is none, or it is damaged."""
     try:
         with np.load(path, allow_pickle=False) as data:
-            parts = {name: data[name] for name in names}  # reading checks the checksum
+            parts = {name: data[name] for name in data.files}
+        if parts.pop(DIGEST).tobytes() != _digest(path, parts):
+            return None
         os.utime(path)
+        return {name: parts[name] for name in names}
     except DAMAGE:
         return None
-    return parts
+
+
+def _digest(path: Path, arrays: Mapping[str, np.ndarray]) -> bytes:
+    """SHA-256 of an entry's name and of all that is in it."""
+    digest = hashlib.sha256(path.name.encode())
+    for name, array in sorted(arrays.items()):
+        digest.update(repr((name, array.dtype.str, array.shape)).encode())
+        digest.update(np.ascontiguousarray(array).tobytes())
+    return digest.digest()
 
 
 def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True) -> None:
@@ -65,9 +79,11 @@ def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True
     """
     draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
     try:
+        own = {name: np.asarray(array) for name, array in arrays.items()}
+        own[DIGEST] = np.frombuffer(_digest(path, own), np.uint8)
         path.parent.mkdir(parents=True, exist_ok=True)
         with draft.open("wb") as file:
-            np.savez(file, **dict(arrays))  # type: ignore[arg-type]
+            np.savez(file, **own)  # type: ignore[arg-type]
         os.replace(draft, path)
         if make_room:
             _make_room(path)

@@ -23,7 +23,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import InputError
-from bavlo.grids import cf
+from bavlo.grids import ascii_grid, cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
 from bavlo.grids.fast import tiff
@@ -33,6 +33,7 @@ TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
 GZIP = b"\x1f\x8b"
 MOST_OPEN = 8
 # Never let the raster library guess: vectors, databases and web services are not grids.
+ASCII = "AAIGrid"
 NOT_GRIDS = {
     "GPKG",
     "GRIB",
@@ -84,8 +85,9 @@ def _dataset(path: Path) -> Iterator[Any]:
 
     if not hasattr(_local, "files"):
         _local.files = OrderedDict()
-    files: OrderedDict[Path, tuple[Any, Any]] = _local.files
-    data, memory = files.pop(path, (None, None))
+    files: OrderedDict[tuple[Path, int, int, int], tuple[Any, Any]] = _local.files
+    key = path, *_stamp(path)  # a file that was written anew is opened anew
+    data, memory = files.pop(key, (None, None))
     try:
         with warnings.catch_warnings(), _quiet_log():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)
@@ -99,9 +101,18 @@ def _dataset(path: Path) -> Iterator[Any]:
         if addresses.url_of(path) is None and not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
         raise cf.unreadable(path, error) from error
-    files[path] = data, memory
+    files[key] = data, memory
     while len(files) > MOST_OPEN:
         files.popitem(last=False)[1][0].close()
+
+
+def _stamp(path: Path) -> tuple[int, int, int]:
+    """What tells a file from another of the same name: its number, time and size."""
+    try:
+        status = path.stat()
+    except OSError:  # a URL, or a file that is gone
+        return 0, 0, 0
+    return status.st_ino, status.st_mtime_ns, status.st_size
 
 
 @contextmanager
@@ -127,12 +138,19 @@ def _opened(path: Path) -> tuple[Any, Any]:
     with path.open("rb") as file:
         zipped = file.read(2) == GZIP
     if not zipped:
-        return rasterio.open(path), None
+        data = rasterio.open(path)
+        if data.driver == ASCII:
+            ascii_grid.check(path.read_bytes())
+        return data, None
     # Unpacked here and not by the raster library, since this checks the checksum.
     inner = Path(path.stem)
     with gzip.open(path) as file:
-        memory = rasterio.MemoryFile(file.read(), filename=inner.name)
-    return memory.open(), memory
+        content = file.read()
+    memory = rasterio.MemoryFile(content, filename=inner.name)
+    data = memory.open()
+    if data.driver == ASCII:
+        ascii_grid.check(content)
+    return data, memory
 
 
 def _opener(name: str, url: str) -> Any:

@@ -227,13 +227,14 @@ class Grid:
 
     def write(self, path: str | Path, *, overwrite: bool = False) -> None:
         """Write it as CF NetCDF."""
-        from bavlo.plan.outputs import check_outputs, whole_files
+        from bavlo.plan.outputs import check_outputs
+        from bavlo.plan.placing import whole_files
         from bavlo.plan.writing import check_endings
 
         path = Path(path)
         check_endings([path], (".nc",))
         check_outputs([path], replace=overwrite)
-        with whole_files([path]) as drafts:
+        with whole_files([path], replace=overwrite) as drafts:
             drafts[path].write_bytes(self._data)
 
     def arrays(self) -> dict[str, np.ndarray]:

@@ -21,7 +21,8 @@ from bavlo.core.stats.normals import Base
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.grids.source import ReadOptions
 from bavlo.grids.writing import GridWriter
-from bavlo.plan.outputs import check_outputs, whole_files
+from bavlo.plan.outputs import check_outputs
+from bavlo.plan.placing import whole_files
 from bavlo.regions.read import RegionOptions
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
@@ -422,14 +423,14 @@ def test_outputs_appear_together_or_not_at_all(tmp_path):
     one, other = tmp_path / "a.csv", tmp_path / "b.csv"
 
     def fail():
-        with whole_files([one, other]) as drafts:
+        with whole_files([one, other], replace=True) as drafts:
             drafts[one].write_text("x")
             raise ZeroDivisionError
 
     with pytest.raises(ZeroDivisionError):
         fail()
     assert not list(tmp_path.iterdir())
-    with whole_files([one, other]) as drafts:
+    with whole_files([one, other], replace=True) as drafts:
         for path, draft in drafts.items():
             draft.write_text(path.name)
     assert [p.read_text() for p in (one, other)] == ["a.csv", "b.csv"]

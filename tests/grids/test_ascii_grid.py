@@ -34,7 +34,7 @@ def test_a_whole_grid_passes_in_all_its_spellings():
     ],
 )
 def test_what_is_no_number_or_too_few_is_refused(text, words):
-    with pytest.raises(ValueError, match="is no number|numbers for|its header") as told:
+    with pytest.raises(ValueError, match=r"is no number|numbers for|its header") as told:
         check(text.encode())
     assert words in str(told.value)
 

@@ -36,7 +36,8 @@ def run(arguments: list[str]) -> int:
     if find_spec("jinja2") is None:
         raise RequestError("", "pages need a further library", "pip install 'bavlo[report]'")
     from bavlo.commands.report import report
-    from bavlo.plan.outputs import check_outputs, whole_files
+    from bavlo.plan.outputs import check_outputs
+    from bavlo.plan.placing import whole_files
     from bavlo.plan.writing import check_endings
     from bavlo.request.options import make_request
 
@@ -47,7 +48,7 @@ def run(arguments: list[str]) -> int:
     check_endings(outputs, (".html", ".htm"))
     check_outputs(outputs, replace=request.output.replace)
     text = report(request)
-    with whole_files(outputs) as drafts:
+    with whole_files(outputs, replace=request.output.replace) as drafts:
         drafts[outputs[0]].write_text(text, encoding="utf-8")
     print(f"wrote {outputs[0]}, {len(text.encode()) / 1e6:.1f} MB")
     return 0

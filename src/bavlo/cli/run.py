@@ -97,7 +97,8 @@ def _say(outcome: object) -> None:
 def _new(given: dict[str, object]) -> int:
     """Write a study file."""
     from bavlo.commands.new_study import new_study
-    from bavlo.plan.outputs import check_outputs, whole_files
+    from bavlo.plan.outputs import check_outputs
+    from bavlo.plan.placing import whole_files
 
     files = [text for text in (given["study"], *_texts(given["files"])) if isinstance(text, str)]
     if not files:
@@ -107,7 +108,7 @@ def _new(given: dict[str, object]) -> int:
         raise OutputError(path, "is no .toml", "give its name that ending")
     check_outputs([path], replace=bool(given["replace"]))
     text = new_study(path, files)
-    with whole_files([path]) as drafts:
+    with whole_files([path], replace=bool(given["replace"])) as drafts:
         drafts[path].write_text(text, encoding="utf-8")
     print(f"wrote {path}; read it, change it, and `bavlo run {path}`")
     return 0

@@ -7,7 +7,8 @@ from contextlib import ExitStack
 from bavlo.commands.tables import TABLE_COMMANDS, table_of
 from bavlo.errors import RequestError
 from bavlo.grids.writing import ENDINGS, grid_writer
-from bavlo.plan.outputs import check_outputs, whole_files
+from bavlo.plan.outputs import check_outputs
+from bavlo.plan.placing import whole_files
 from bavlo.plan.provenance import as_json
 from bavlo.plan.writing import check, check_endings, figure_outputs, write_all, write_figure
 from bavlo.request.reporter import Reporter
@@ -52,9 +53,10 @@ def make_grid(request: Request, report: Reporter) -> tuple[str, ...]:
     if not request.grids.arguments:
         raise RequestError("", "no grid was given", "see `bavlo grid --help`")
     check_endings(outputs, ENDINGS)
-    check_outputs(outputs, replace=request.output.replace)
+    wanted = [path for out in outputs for path in (out, beside(out))]
+    check_outputs(wanted, replace=request.output.replace)
     result = grid(request, report)
-    with whole_files([path for out in outputs for path in (out, beside(out))]) as drafts:
+    with whole_files(wanted, replace=request.output.replace) as drafts:
         with ExitStack() as stack:
             writers = [
                 stack.enter_context(grid_writer(drafts[path], path.suffix.lower(), result.output))

@@ -23,8 +23,8 @@ from bavlo.grids import digest
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
 from bavlo.grids.urls import url_of
-from bavlo.plan.outputs import whole_files
 from bavlo.plan.periods import periods_of
+from bavlo.plan.placing import whole_files
 from bavlo.plan.provenance import sha256_of
 from bavlo.plan.wording import some_of
 from bavlo.request.options import OPTIONS, make_request
@@ -252,7 +252,7 @@ class Ledger:
         """Write it, as a whole."""
         text = json.dumps({"results": self.told, "digests": digest.remembered()})
         path = self.path_of(self.run)
-        with whole_files([path]) as drafts:
+        with whole_files([path], replace=True) as drafts:
             drafts[path].write_text(text, encoding="utf-8")
 
     def outputs_of(self, name: str) -> dict[str, Any]:

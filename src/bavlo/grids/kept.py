@@ -19,7 +19,7 @@ from pathlib import Path
 import numpy as np
 
 OVERLAY, INDEX = ".overlay.npz", ".grib-index.npz"  # endings of entries
-DIGEST = "digest"  # of an entry, in it
+DIGEST = "entry_sha256"  # beside the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
 DAMAGE = (
     OSError,

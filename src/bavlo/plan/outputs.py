@@ -1,14 +1,14 @@
-"""Output files: all of them whole, or none."""
+"""Output files that may be written."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from bavlo.errors import OutputError
-from bavlo.tables.formats import FORMATS, ending_of
+from bavlo.plan.placing import check_name
+from bavlo.tables.formats import FORMATS, beside, ending_of, holds_about
 from bavlo.tables.layouts import BY_TIME, LONG
 
 if TYPE_CHECKING:
@@ -27,8 +27,10 @@ def check_outputs(paths: Sequence[Path], *, replace: bool) -> None:
             raise OutputError(path, f"there is no folder {path.parent}", "make it first")
         if not os.access(path.parent, os.W_OK):
             raise OutputError(path, f"the folder {path.parent} cannot be written to")
-        if path.exists() and not replace:
-            raise OutputError(path, "exists already", "use another name, or ‹replace›")
+        check_name(path)
+        for one in (path,) if holds_about(path) else (path, beside(path)):
+            if one.exists() and not replace:
+                raise OutputError(one, "exists already", "use another name, or ‹replace›")
     twice = {path for path in paths if list(paths).count(path) > 1}
     if twice:
         raise OutputError(twice.pop(), "is named twice", "name each output once")
@@ -68,25 +70,3 @@ def check_columns(
                 f"holds {entry.most_columns:,} columns, and there would be {columns:,}",
                 "use .csv or .parquet in the long layout, or fewer periods with ‹during›",
             )
-
-
-@contextmanager
-def whole_files(paths: Sequence[Path]) -> Iterator[dict[Path, Path]]:
-    """Where to write each output; they get their names together once all are written.
-
-    An error or an interrupt leaves nothing behind, and files that were there as they were.
-    """
-    drafts = {path: path.with_name(f".{os.getpid()}.part.{path.name}") for path in paths}
-    try:
-        yield drafts
-        for path, draft in drafts.items():
-            os.replace(draft, path)
-    except OSError as error:
-        raise OutputError(
-            error.filename or paths[0],
-            f"cannot be written ({error.strerror})",
-            "check the disk and its permissions",
-        ) from error
-    finally:
-        for draft in drafts.values():
-            draft.unlink(missing_ok=True)

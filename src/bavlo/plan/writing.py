@@ -7,7 +7,8 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from bavlo.errors import BavloError, OutputError, RequestError
-from bavlo.plan.outputs import check_outputs, whole_files
+from bavlo.plan.outputs import check_outputs
+from bavlo.plan.placing import whole_files
 from bavlo.tables.formats import ENDINGS as TABLES
 from bavlo.tables.formats import Companions, beside, ending_of, format_of, holds_about, holds_rows
 from bavlo.tables.group import only_table
@@ -78,7 +79,7 @@ def write_all(request: Request, result: TableResult) -> None:
 
     named = wanted_files(request)
     wanted = [p for out in named for p in ((out,) if holds_about(out) else (out, beside(out)))]
-    with whole_files(wanted) as drafts:
+    with whole_files(wanted, replace=request.output.replace) as drafts:
         for path in named:
             table = result.table
             if path == request.output.events and result.events is not None:
@@ -127,7 +128,10 @@ def write_figure(request: Request, make: Callable[[], Figure]) -> None:
     from bavlo.figures.style import on_page
 
     wanted = [path for out in paths for path in (out, beside(out))]
-    with on_page(request.figure.size), whole_files(wanted) as drafts:
+    with (
+        on_page(request.figure.size),
+        whole_files(wanted, replace=request.output.replace) as drafts,
+    ):
         for path in paths:
             _save(drawn(path, make), path, drafts[path])
             text = as_json({**about, "written": written_file(drafts[path])})

@@ -1,0 +1,192 @@
+"""Output files get their names together, once all of them are whole.
+
+Each is written under a name of its own beside its place. Then a journal says what is to be moved
+where, the moves are made, and the journal goes. What a run that was killed has left is put right
+by the next one in the same folder: with a journal the moves are finished, without one its drafts
+are removed.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import json
+import os
+import platform
+import re
+import shutil
+import signal
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from bavlo.errors import OutputError
+
+DRAFT = re.compile(r"\.(?P<host>[0-9a-f]{8})-(?P<process>\d+)\.\d+\.part")
+JOURNAL = ".journal"
+ABOUT = ".about.json"
+MOST_NAME = 255  # bytes of a file's name
+NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS)
+
+
+@contextmanager
+def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, Path]]:
+    """Where to write each output; they get their names together once all are written.
+
+    An error or an interrupt leaves nothing behind, and files that were there as they were.
+
+    Parameters
+    ----------
+    replace
+        Files that are there may be replaced. Else one that another run has made meanwhile is an
+        error, and stays.
+
+    Raises
+    ------
+    OutputError
+        Where a file cannot be written, or is there already.
+    """
+    for folder in dict.fromkeys(path.parent for path in paths):
+        put_right(folder)
+    mark = f".{_host()}-{os.getpid()}"
+    drafts = {
+        path: path.with_name(f"{mark}.{n}.part{_ending(path)}") for n, path in enumerate(paths)
+    }
+    try:
+        yield drafts
+        with _undisturbed():
+            _move(drafts, replace=replace)
+    except OSError as error:
+        named = str(error.filename or "")
+        wanted = {str(draft): path for path, draft in drafts.items()}
+        raise OutputError(
+            wanted.get(named, named or paths[0]),
+            f"cannot be written ({error.strerror or error})",
+            "check the disk and its permissions",
+        ) from error
+    finally:
+        for draft in drafts.values():
+            with contextlib.suppress(OSError):
+                shutil.rmtree(draft) if draft.is_dir() else draft.unlink(missing_ok=True)
+
+
+def check_name(path: Path) -> None:
+    """Refuse a name that the file system cannot hold, or that leads to no file.
+
+    Raises
+    ------
+    OutputError
+    """
+    if len(os.fsencode(path.name)) + len(ABOUT) > MOST_NAME:
+        raise OutputError(path, "has too long a name", "use a shorter one")
+    if path.is_symlink() and not path.exists():
+        raise OutputError(path, "is a link to a file that is not there", "remove it first")
+
+
+def put_right(folder: Path) -> None:
+    """Finish or remove what runs that are gone have left in a folder."""
+    try:
+        left = [p for p in folder.iterdir() if (found := DRAFT.match(p.name)) and _is_gone(found)]
+    except OSError:
+        return
+    with contextlib.suppress(OSError):
+        for journal in [p for p in left if p.name.endswith(JOURNAL)]:
+            _finish(journal)
+        for draft in left:
+            shutil.rmtree(draft) if draft.is_dir() else draft.unlink(missing_ok=True)
+
+
+def _move(drafts: dict[Path, Path], *, replace: bool) -> None:
+    """Give all drafts their names; what tells of a file comes before it."""
+    moves = sorted(drafts.items(), key=lambda move: not move[0].name.endswith(ABOUT))
+    first = moves[0][1]
+    journal = first.with_name(f"{first.name.partition('.part')[0]}.part{JOURNAL}")
+    listed = [[str(draft.absolute()), str(path.absolute())] for path, draft in moves]
+    if len(moves) > 1:
+        journal.write_text(json.dumps({"replace": replace, "moves": listed}), encoding="utf-8")
+    done: list[Path] = []
+    try:
+        for path, draft in moves:
+            _place(draft, path, replace=replace)
+            done.append(path)
+    except OSError as error:
+        if not replace:  # else what was there before is gone already
+            for path in done:
+                path.unlink(missing_ok=True)
+        if isinstance(error, FileExistsError):
+            raise OutputError(
+                path, "was made by another run meanwhile", "use another name, or ‹replace›"
+            ) from error
+        raise
+    finally:
+        journal.unlink(missing_ok=True)
+
+
+def _place(draft: Path, path: Path, *, replace: bool) -> None:
+    """Give one draft its name; without `replace` only where nothing has it."""
+    if replace:
+        os.replace(draft, path)
+        return
+    try:
+        os.link(draft, path)
+    except OSError as error:
+        if error.errno not in NO_LINKS:
+            raise
+        # No links here: the name is claimed by an empty file, which the draft then replaces.
+        os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY))
+        os.replace(draft, path)
+    draft.unlink(missing_ok=True)
+
+
+def _finish(journal: Path) -> None:
+    """Make the moves that a run has not come to."""
+    try:
+        told = json.loads(journal.read_text(encoding="utf-8"))
+        moves = [(Path(draft), Path(path)) for draft, path in told["moves"]]
+        replace = bool(told["replace"])
+    except (ValueError, KeyError, TypeError):
+        return  # killed while it was written: no move was made
+    for draft, path in moves:
+        if draft.exists() and draft.parent == path.parent:
+            with contextlib.suppress(FileExistsError):
+                _place(draft, path, replace=replace)
+
+
+def _is_gone(found: re.Match[str]) -> bool:
+    """Whether the run that wrote a draft was on this machine and is not there any more."""
+    if found.group("host") != _host() or int(found.group("process")) == os.getpid():
+        return False
+    try:
+        os.kill(int(found.group("process")), 0)
+    except ProcessLookupError:
+        return True
+    except OSError:
+        return False
+    return False
+
+
+def _host() -> str:
+    """Eight digits that tell this machine from others on the same disk."""
+    import zlib
+
+    return f"{zlib.crc32(platform.node().encode()):08x}"
+
+
+def _ending(path: Path) -> str:
+    """The endings of a name, by which libraries tell what to write; never a long one."""
+    ending = "".join(path.suffixes[-2:])
+    return ending if len(ending) < 24 else path.suffix[:24]
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Hold signals back, so that either no file has its name or all have."""
+    if not hasattr(signal, "pthread_sigmask"):
+        yield
+        return
+    held = {signal.SIGINT, signal.SIGTERM, signal.SIGHUP}
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, held)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)

@@ -1,0 +1,134 @@
+"""Outputs get their names together, whatever happens meanwhile."""
+
+import errno
+import json
+import os
+import subprocess
+import sys
+
+import pytest
+
+from bavlo.errors import OutputError
+from bavlo.plan import placing
+from bavlo.plan.outputs import check_outputs
+from bavlo.plan.placing import whole_files
+
+KILLED = """
+import os, sys
+from pathlib import Path
+from bavlo.plan import placing
+
+names, stop, replace = sys.argv[1].split(","), int(sys.argv[2]), sys.argv[3] == "replace"
+place = placing._place
+count = 0
+
+def dying(draft, path, *, replace):
+    global count
+    if count == stop:
+        os._exit(9)
+    count += 1
+    place(draft, path, replace=replace)
+
+placing._place = dying
+with placing.whole_files([Path(name) for name in names], replace=replace) as drafts:
+    for path, draft in drafts.items():
+        draft.write_text("new " + path.name)
+    if stop < 0:
+        os._exit(9)
+"""
+
+
+def killed(folder, names, stop, replace):
+    ended = subprocess.run(
+        [sys.executable, "-c", KILLED, ",".join(names), str(stop), replace], cwd=folder
+    )
+    assert ended.returncode == 9
+
+
+def contents(folder):
+    return {path.name: path.read_text() for path in folder.iterdir()}
+
+
+NAMES = ["a.csv", "a.csv.about.json", "b.png"]
+
+
+@pytest.mark.parametrize("stop", [0, 1, 2])
+@pytest.mark.parametrize("replace", ["replace", "fresh"])
+def test_what_a_kill_between_two_moves_left_is_finished_by_the_next_run(tmp_path, stop, replace):
+    if replace == "replace":
+        for name in NAMES:
+            (tmp_path / name).write_text("old")
+    killed(tmp_path, NAMES, stop, replace)
+    with whole_files([tmp_path / "c.csv"], replace=False) as drafts:
+        drafts[tmp_path / "c.csv"].write_text("c")
+    assert contents(tmp_path) == {**{name: f"new {name}" for name in NAMES}, "c.csv": "c"}
+
+
+def test_drafts_of_a_run_that_was_killed_while_it_wrote_are_removed(tmp_path):
+    (tmp_path / "a.csv").write_text("old")
+    killed(tmp_path, NAMES, -1, "replace")
+    assert len(contents(tmp_path)) == 4
+    placing.put_right(tmp_path)
+    assert contents(tmp_path) == {"a.csv": "old"}
+
+
+def test_drafts_of_runs_that_go_on_or_are_elsewhere_stay(tmp_path):
+    own = tmp_path / f".{placing._host()}-{os.getppid()}.0.part.csv"
+    elsewhere = tmp_path / ".00000000-999999.0.part.csv"
+    for path in (own, elsewhere):
+        path.write_text("x")
+    placing.put_right(tmp_path)
+    assert own.exists()
+    assert elsewhere.exists()
+
+
+@pytest.mark.parametrize("links", [True, False])
+def test_a_file_that_appeared_meanwhile_stays_and_is_an_error(tmp_path, links, monkeypatch):
+    if not links:
+
+        def no_links(*_):
+            raise OSError(errno.EPERM, "no links here")
+
+        monkeypatch.setattr(os, "link", no_links)
+    one, other = tmp_path / "a.csv", tmp_path / "b.csv"
+
+    def write():
+        with whole_files([one, other], replace=False) as drafts:
+            for draft in drafts.values():
+                draft.write_text("mine")
+            other.write_text("of another run")
+
+    with pytest.raises(OutputError, match="was made by another run meanwhile"):
+        write()
+    assert contents(tmp_path) == {"b.csv": "of another run"}
+    other.unlink()
+    with whole_files([one, other], replace=False) as drafts:
+        for draft in drafts.values():
+            draft.write_text("mine")
+    assert contents(tmp_path) == {"a.csv": "mine", "b.csv": "mine"}
+
+
+def test_an_about_file_is_not_overwritten_without_being_asked(tmp_path):
+    (tmp_path / "a.csv.about.json").write_text("{}")
+    with pytest.raises(OutputError, match=r"a\.csv\.about\.json: exists already"):
+        check_outputs([tmp_path / "a.csv"], replace=False)
+    check_outputs([tmp_path / "a.csv"], replace=True)
+
+
+def test_names_that_cannot_be_are_refused_before_any_work(tmp_path):
+    with pytest.raises(OutputError, match="has too long a name"):
+        check_outputs([tmp_path / ("x" * 250 + ".csv")], replace=False)
+    link = tmp_path / "link.csv"
+    link.symlink_to(tmp_path / "nowhere")
+    for replace in (False, True):
+        with pytest.raises(OutputError, match="is a link to a file that is not there"):
+            check_outputs([link], replace=replace)
+
+
+def test_a_damaged_journal_is_no_reason_to_fail(tmp_path):
+    killed(tmp_path, NAMES, 1, "fresh")
+    (journal,) = tmp_path.glob("*.journal")
+    assert json.loads(journal.read_text())["replace"] is False
+    journal.write_text('{"replace": fal')
+    placing.put_right(tmp_path)
+    assert contents(tmp_path) == {"a.csv.about.json": "new a.csv.about.json"}

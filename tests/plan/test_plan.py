@@ -154,7 +154,7 @@ def test_regions_off_the_grid_are_warned_of_and_none_on_it_is_an_error(rain, tmp
     regions = open_regions(asked.regions, reporter)
     shared = overlay_of(regions.regions, source.layout, "cell")
     check_overlap(source, regions, shared, reporter)
-    assert "outside the grid have no values: off" in reporter.warnings[0]
+    assert "1 region outside the grid without values: off" in reporter.warnings[0]
     assert "partly outside the grid" in reporter.warnings[1]
     far = open_regions(request_of(rain, regions=str(path), only=["off"]).regions, reporter)
     nothing = overlay_of(far.regions, source.layout, "cell")

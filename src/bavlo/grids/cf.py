@@ -185,9 +185,14 @@ def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None)
     lowest, highest = number("valid_min"), number("valid_max")
     if "valid_range" in attributes and np.size(attributes["valid_range"]) == 2:
         lowest, highest = (float(v) for v in np.ravel(attributes["valid_range"]))
+    scale, offset = number("scale_factor"), number("add_offset")
+    if scale is not None and (scale == 0 or not np.isfinite(scale)):
+        raise ValueError(f"its scale_factor is {scale:g}, by which nothing can be unpacked")
+    if offset is not None and not np.isfinite(offset):
+        raise ValueError(f"its add_offset is {offset:g}, which is no number")
     return Packing(
-        number("scale_factor"),
-        number("add_offset"),
+        scale,
+        offset,
         tuple(dict.fromkeys(missing)),
         lowest,
         highest,

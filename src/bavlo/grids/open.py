@@ -14,7 +14,9 @@ from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError, known_words, refused_by_system
-from bavlo.grids import grib, netcdf, raster, remote, zarr
+from bavlo.files import check_regular
+from bavlo.grids import elsewhere, grib, netcdf, raster, remote, zarr
+from bavlo.grids.cf import DAMAGE, unreadable
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import grouped, in_time, join
 from bavlo.grids.mosaic import mosaic
@@ -38,6 +40,7 @@ ASIDE = re.compile(
 MANY = 2
 MOST_OPENED = 8  # grids that stay known, since studies ask for the same ones again and again
 
+HDF5 = b"\x89HDF\r\n\x1a\n"
 Stamps = tuple[tuple[int, int, int, int], ...]
 _opened: OrderedDict[tuple[tuple[str, ...], ReadOptions, Stamps], GridSource] = OrderedDict()
 _lock = threading.Lock()
@@ -50,6 +53,7 @@ def format_of(path: Path) -> GridFormat | None:
     if url is not None:
         head = first_bytes(url)
     elif not path.is_dir():
+        check_regular(path)
         try:
             with path.open("rb") as file:
                 head = file.read(16)
@@ -107,8 +111,10 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
         trusted = _by_their_names(paths, first, options)
         if trusted is not None:
             return join(trusted, options)
+    _check_inside(paths[0], options)
     files: list[GridFile] = [first]
     for path in paths[1:]:
+        _check_inside(path, options)
         module = _format(path)
         found = [v.name for v in module.variables(path, options)]
         # Rasters are named by their files, which may differ (a tile, a date).
@@ -124,6 +130,19 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
     if options.resample_tiles and len({file.layout.crs for file in files}) > 1:
         return mosaic([in_time(group, options) for group in grouped(files)])
     return join(files, options)
+
+
+def _check_inside(path: Path, options: ReadOptions) -> None:
+    """Refuse HDF5 files that reach into others, where that was not asked for."""
+    if options.follow or url_of(path) is not None or not path.is_file():
+        return
+    with path.open("rb") as file:
+        is_hdf5 = file.read(8) == HDF5
+    if is_hdf5:
+        try:
+            elsewhere.check_inside(path)
+        except DAMAGE as error:
+            raise unreadable(path, error) from error
 
 
 def _dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:

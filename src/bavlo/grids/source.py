@@ -208,6 +208,8 @@ class ReadOptions:
         Tiles of several reference systems are brought onto the cells of the finest of them.
     called
         What the grid is called: a variable of that name is meant where nothing else is chosen.
+    follow
+        Files may keep their values in other files, outside their own folder.
     missing
         Numbers that mean no data and that files do not declare; none of them where empty, and None
         where nothing is said, so that the usual ones are looked for.
@@ -234,6 +236,7 @@ class ReadOptions:
     missing: tuple[float, ...] | None = None
     called: str | None = None
     resample_tiles: bool = False
+    follow: bool = False
 
 
 class GridFile(Protocol):

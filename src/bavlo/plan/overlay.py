@@ -13,7 +13,7 @@ from bavlo.core.space.regions import Regions
 from bavlo.core.space.zones import Zones, zone_overlay
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.source import GridSource
-from bavlo.plan.wording import extent_text, outside_notes, some_of
+from bavlo.plan.wording import counted, extent_text, outside_notes, some_of
 from bavlo.regions.cache import cached
 from bavlo.regions.read import RegionFile, points_as_regions, read_regions
 from bavlo.request.reporter import Reporter
@@ -62,15 +62,15 @@ def check_overlap(
     outside = [region_file.regions.labels[i] for i in np.flatnonzero(notes == "outside the grid")]
     if outside:
         report.warn(
-            f"{region_file.path.name}: {len(outside)} region(s) outside the grid have no values: "
-            f"{some_of(outside)}"
+            f"{region_file.path.name}: {counted(len(outside), 'region')} outside the grid "
+            f"without values: {some_of(outside)}"
         )
     partly = np.flatnonzero(inside & (shared.outside() > 1e-6))
     if partly.size:
         names = [region_file.regions.labels[i] for i in partly]
         report.warn(
-            f"{region_file.path.name}: {partly.size} region(s) lie partly outside the grid, which "
-            f"lowers their area_valid: {some_of(names)}"
+            f"{region_file.path.name}: {counted(partly.size, 'region')} partly outside the grid, "
+            f"which lowers area_valid: {some_of(names)}"
         )
 
 

@@ -28,6 +28,10 @@ from bavlo.request.request import Request, TimeRequest
 WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)
 
 
+FAR_YEARS = 200
+FAR = FAR_YEARS * 365 * DAY + FAR_YEARS // 4 * DAY  # between two steps of one record
+
+
 @dataclass(frozen=True, eq=False)
 class Periods:
     """The periods that a request is about.
@@ -64,6 +68,20 @@ def choose_combine(request: TimeRequest, what: Quantity, source: GridSource) -> 
     return combine
 
 
+def _check_together(time: TimeAxis, files: str) -> None:
+    """Refuse steps of which some lie centuries from the others, which no period should fill."""
+    apart = np.diff(time.start)
+    far = np.flatnonzero(apart > FAR)
+    if far.size:
+        before, after = (iso_day(int(time.start[n]), time.calendar) for n in (far[0], far[0] + 1))
+        years = int(apart[far[0]] // (FAR // FAR_YEARS))
+        raise RequestError(
+            "during",
+            f"{files}: no step lies between {before} and {after}, {years} years later",
+            "check its dates, or say which range is meant",
+        )
+
+
 def choose_periods(request: TimeRequest, time: TimeAxis | None, files: str) -> Periods:
     """The periods of a request on the steps of a grid.
 
@@ -86,6 +104,8 @@ def choose_periods(request: TimeRequest, time: TimeAxis | None, files: str) -> P
                 raise RequestError(field, f"{files} has no time axis", "leave it out")
         return Periods(static_period(STATIC))
     wanted = _wanted(request, time, files)
+    if request.during is None:
+        _check_together(time, files)
     longer = None
     if request.combine.running:
         longer = periods_of(request.rule, time)

@@ -17,6 +17,7 @@ import shapely
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.zones import NO_ZONE, Zones
 from bavlo.errors import InputError, known_words
+from bavlo.files import check_regular
 from bavlo.grids.open import format_of, open_grid
 from bavlo.grids.source import whole
 from bavlo.regions import vector
@@ -96,6 +97,7 @@ def is_region_file(path: Path) -> bool:
 
 def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
     """Read, label, choose and repair regions."""
+    check_regular(path)
     if not path.exists():
         raise InputError(path, "there is no such file", "check the path")
     if not is_region_file(path) and format_of(path) is not None:
@@ -120,7 +122,7 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
     if repairs and options.strict:
         raise InputError(
             path,
-            f"{len(repairs)} region(s) would be repaired: {repairs[0]}",
+            f"{len(repairs)} of its regions would be repaired: {repairs[0]}",
             "mend the file, or leave out ‹strict›",
         )
     fields = {name: column[keep] for name, column in features.fields.items()}

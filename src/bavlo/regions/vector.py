@@ -20,6 +20,7 @@ import shapely
 
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import InputError, known_words
+from bavlo.files import check_regular
 from bavlo.regions.loading import vector_library
 
 ENDINGS = (
@@ -40,6 +41,7 @@ ENDINGS = (
 )
 LON_NAMES = ("lon", "longitude", "long", "lng", "x")
 LAT_NAMES = ("lat", "latitude", "y")
+POINTER, HEAD = b"<OGRVRTDataSource", 4096  # how a file begins that is a virtual layer
 SHAPEFILE = "Shapefile"
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
@@ -77,6 +79,10 @@ def layers(path: Path) -> list[str]:
     """Names of the layers with geometry; one for files that have no layers."""
     if path.suffix.lower() in READERS:
         return [path.stem]
+    check_regular(path)
+    with path.open("rb") as file:
+        if POINTER in file.read(HEAD):
+            raise InputError(path, "only points to other files", "give those")
     _check_zip(path)
     packed = packed_files(path)
     if packed:

@@ -353,6 +353,8 @@ OPTIONS: tuple[Option, ...] = (
            f"{COMPUTE} describe", "grid", "which file counts where two differ on a step"),
     Option("grid-crs", "grids.reading.grid_crs", "CRS", "", None, f"{COMPUTE} describe", "grid",
            "reference system of a raster that names none, as EPSG:32744"),
+    Option("follow", "grids.reading.follow", "", "", False, GRIDS, "grid",
+           "read HDF5 files that keep their values in files outside their own folder"),
     Option("stamp", "grids.reading.stamp", "start|middle|end", "|bavlo.core.time.steps:STAMPS",
            None, f"{COMPUTE} describe", "grid", "what time stamps mark, where the file leaves it "
            "open", "the day, month, … that holds the stamp", repeat=True,

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import numpy as np
 
 from bavlo.errors import RequestError
+from bavlo.files import check_regular
 
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable
@@ -193,4 +194,5 @@ def beside(path: Path) -> Path:
 
 def read_table(path: Path) -> AnyTable:
     """A table that a command wrote, in any format that tables are read from."""
+    check_regular(path)
     return format_of(path).read(path)

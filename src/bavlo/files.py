@@ -1,0 +1,25 @@
+"""What a path leads to, before it is opened."""
+
+from __future__ import annotations
+
+import stat
+from pathlib import Path
+
+from bavlo.errors import InputError, refused_by_system
+
+
+def check_regular(path: Path) -> None:
+    """Refuse pipes and devices, which could be read forever; what is not there passes.
+
+    Raises
+    ------
+    InputError
+    """
+    try:
+        mode = path.stat().st_mode
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise refused_by_system(path, error) from error
+    if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
+        raise InputError(path, "is a pipe or a device", "write it to a file first")

@@ -130,6 +130,8 @@ class Option(NamedTuple):
         """The field's value where nothing is given."""
         if callable(self.default):
             return self.default()
+        if "|" in self.parse and isinstance(self.default, str):
+            return self.default  # one of some words, which are not loaded to be told so
         if self.value and self.default is not None:
             return self.read([self.default] if self.repeat and not self.by_grid else self.default)
         if not self.value:

@@ -10,7 +10,6 @@ from typing import Protocol
 import numpy as np
 import shapely
 from scipy import sparse
-from scipy.spatial import cKDTree
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.interpolation import (
@@ -397,6 +396,8 @@ def _position(edges: np.ndarray, at: np.ndarray) -> tuple[np.ndarray, np.ndarray
 
 def _nearest_curvilinear(source: CurvilinearLayout, lon: np.ndarray, lat: np.ndarray) -> np.ndarray:
     """(C',) the old cell whose centre is nearest, -1 beyond the reach of the cells."""
+    from scipy.spatial import cKDTree  # which few jobs need
+
     corners = on_sphere(source.lon, source.lat).reshape(-1, 4, 3)
     middle = corners.mean(axis=1)
     middle /= np.linalg.norm(middle, axis=1, keepdims=True)

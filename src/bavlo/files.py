@@ -3,9 +3,32 @@
 from __future__ import annotations
 
 import stat
+import struct
+import zipfile
+import zlib
 from pathlib import Path
 
 from bavlo.errors import InputError, refused_by_system
+
+# What libraries raise in the middle of damaged files.
+DAMAGE = (
+    OSError,
+    RuntimeError,
+    IndexError,
+    ValueError,
+    TypeError,
+    KeyError,
+    AttributeError,
+    OverflowError,
+    AssertionError,
+    ArithmeticError,
+    MemoryError,
+    EOFError,
+    SyntaxError,
+    zlib.error,
+    struct.error,
+    zipfile.BadZipFile,
+)
 
 
 def check_regular(path: Path) -> None:

@@ -43,6 +43,8 @@ class Years:
     ----------
     kinds
         Periods of the year, in their order.
+    months
+        In which each of them begins.
     years : (Y,) int
         Years of the last days of the periods.
     values : (R, Y, K) float64
@@ -51,6 +53,7 @@ class Years:
 
     regions: list[str]
     kinds: list[str]
+    months: list[int]
     years: np.ndarray
     values: np.ndarray
     unit: str
@@ -77,7 +80,10 @@ def by_year(table: Table, column: str = "value") -> Years:
     values[:, position[0], position[1]] = table.full(column).reshape(
         table.axes["region"], len(labels)
     )
-    return Years(table.labels("region"), kinds, years, values, table.along("unit", "measure")[0])
+    begins = dict(zip(names[::-1], table.along("start", "period")[::-1], strict=True))
+    months = [int(begins[kind][5:7]) for kind in kinds]
+    unit = table.along("unit", "measure")[0]
+    return Years(table.labels("region"), kinds, months, years, values, unit)
 
 
 def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
@@ -110,7 +116,7 @@ def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
                 markersize=3,
                 label=name(str(data.years[current])),
             )
-        name_kinds(panels[0], data.kinds)
+        name_kinds(panels[0], data.kinds, data.months)
         low = np.nanmin(data.values, initial=np.inf)
         if 0 <= low < 0.4 * np.nanmax(data.values, initial=0):
             panels[0].set_ylim(bottom=0)
@@ -120,17 +126,16 @@ def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
     return figure
 
 
-def name_kinds(axes: Axes, kinds: Sequence[str]) -> None:
+def name_kinds(axes: Axes, kinds: Sequence[str], months: Sequence[int]) -> None:
     """Names of the periods of the year, as many as fit."""
     if all(kind.isdigit() for kind in kinds):
         axes.set_xticks(range(len(kinds)), [MONTHS[int(kind) - 1] for kind in kinds])
         return
-    if len(kinds) > 300:  # days: a tick where a month begins
-        firsts = [n for n, kind in enumerate(kinds) if kind.endswith("-01")]
-        axes.set_xticks(firsts, [MONTHS[int(kinds[n][:2]) - 1] for n in firsts])
+    if len(kinds) > MOST_NAMED:  # days, ten days, hours: a tick where a month begins
+        firsts = [n for n, month in enumerate(months) if n == 0 or month != months[n - 1]]
+        axes.set_xticks(firsts, [MONTHS[months[n] - 1] for n in firsts])
         return
-    step = max(1, -(-len(kinds) // MOST_NAMED))
-    axes.set_xticks(range(0, len(kinds), step), list(kinds)[::step])
+    axes.set_xticks(range(len(kinds)), list(kinds))
 
 
 def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
@@ -200,7 +205,7 @@ def draw_matrix(table: Table, title: str, base: Base | None = None) -> Figure:
         figure, panels = panel_grid(data.regions)
         for r, axes in enumerate(panels):
             image = _matrix(axes, data, data.values[r], scale, (float(low), float(high)))
-        name_kinds(panels[0], data.kinds)
+        name_kinds(panels[0], data.kinds, data.months)
         caption = f"{data.years[0]}..{data.years[-1]}"
         if about_zero:
             caption += f"   ·   against normals of {table.labels('base')[0]}"

@@ -427,17 +427,6 @@ def _calendar_since(
 
 
 # What libraries raise on files whose inside makes no sense.
-DAMAGE = (
-    OSError,
-    RuntimeError,
-    IndexError,
-    ValueError,
-    TypeError,
-    KeyError,
-    AttributeError,
-    OverflowError,
-    MemoryError,
-)
 
 
 def unreadable(path: Path, error: Exception) -> InputError:

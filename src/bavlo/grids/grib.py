@@ -16,6 +16,7 @@ from bavlo.core.time.axis import HOUR
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
 from bavlo.errors import BavloError, InputError, refused_by_system
+from bavlo.files import DAMAGE
 from bavlo.grids import cf, kept
 from bavlo.grids.grib_layouts import ValueOrder, cells_of
 from bavlo.grids.grib_messages import (
@@ -110,7 +111,7 @@ class GribGrid:
                     if block is None:
                         return self._taken(field, cells)
                     block[n - first] = self._taken(field, cells)[0]
-        except cf.DAMAGE as error:
+        except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
         assert block is not None
         return block
@@ -308,7 +309,7 @@ def _cells(path: Path, fields: Messages) -> tuple[GridLayout, ValueOrder]:
             codes.codes_release(handle)
     except BavloError:
         raise
-    except (codes.CodesInternalError, *cf.DAMAGE) as error:
+    except (codes.CodesInternalError, *DAMAGE) as error:
         raise damaged(path, int(fields.offset[0]), str(error)) from error
 
 

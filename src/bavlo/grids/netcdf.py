@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from bavlo.files import DAMAGE
 from bavlo.grids import cf, cfgrid
 from bavlo.grids.cfgrid import Container, Stored
 
@@ -57,7 +58,7 @@ def container(path: Path) -> Iterator[Container]:
                     stamp,
                 )
             yield entry[1]
-        except cf.DAMAGE as error:
+        except DAMAGE as error:
             if entry is not None and entry[0].isopen():
                 entry[0].close()
             raise cf.unreadable(path, error) from error

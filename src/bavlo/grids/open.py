@@ -14,9 +14,9 @@ from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError, known_words, refused_by_system
-from bavlo.files import check_regular
+from bavlo.files import DAMAGE, check_regular
 from bavlo.grids import elsewhere, grib, netcdf, raster, remote, zarr
-from bavlo.grids.cf import DAMAGE, unreadable
+from bavlo.grids.cf import unreadable
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import grouped, in_time, join
 from bavlo.grids.mosaic import mosaic

@@ -23,6 +23,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import InputError
+from bavlo.files import DAMAGE
 from bavlo.grids import ascii_grid, cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
@@ -94,7 +95,7 @@ def _dataset(path: Path) -> Iterator[Any]:
             if data is None:
                 data, memory = _opened(path)
             yield data
-    except (RasterioError, EOFError, zlib.error, *cf.DAMAGE) as error:
+    except (RasterioError, EOFError, zlib.error, *DAMAGE) as error:
         if data is not None:
             with contextlib.suppress(RasterioError):
                 data.close()
@@ -242,7 +243,7 @@ class RasterGrid:
                 for window in cells.windows:
                     stored = tiff.read_window(fetch, directory, window.rows, window.columns, fill)
                     window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
-        except cf.DAMAGE as error:
+        except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
         return True
 

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
+from bavlo.files import DAMAGE
 from bavlo.grids import cf
 
 SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
@@ -118,7 +119,7 @@ def hdf5(path: Path) -> Iterator[Any]:
                     url, "is no NetCDF-4 file", f"by URL Bavlo reads {BY_URL}; fetch it first"
                 ) from error
             raise cf.unreadable(path, error) from error
-        except cf.DAMAGE as error:
+        except DAMAGE as error:
             raise cf.unreadable(path, error) from error
         _open[url] = entry
         while len(_open) > MOST_OPEN:

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.errors import InputError
+from bavlo.files import DAMAGE
 from bavlo.grids import cf, cfgrid
 from bavlo.grids import urls as addresses
 from bavlo.grids.cfgrid import Container, Stored
@@ -31,7 +32,7 @@ def container(path: Path) -> Iterator[Container]:
     """The variables of a store."""
     try:
         yield _container(path)
-    except cf.DAMAGE as error:
+    except DAMAGE as error:
         raise cf.unreadable(path, error) from error
 
 

@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from bavlo.errors import RequestError
-from bavlo.files import check_regular
+from bavlo.errors import InputError, RequestError
+from bavlo.files import DAMAGE, check_regular
 
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable
@@ -146,7 +146,10 @@ def is_table(path: Path) -> bool:
     ending = ending_of(path)
     if not ending or not path.is_file():
         return False
-    return format_of(path).recognises(path)
+    try:
+        return format_of(path).recognises(path)
+    except DAMAGE:
+        return False
 
 
 def holds_rows(path: Path) -> bool:
@@ -184,7 +187,10 @@ def format_of(path: Path) -> TableFormat:
 
 def about_of(path: Path) -> dict[str, Any] | None:
     """The provenance of a table that a command wrote; None where it is not there any more."""
-    return format_of(path).about(path)
+    try:
+        return format_of(path).about(path)
+    except DAMAGE:
+        return None
 
 
 def beside(path: Path) -> Path:
@@ -195,4 +201,11 @@ def beside(path: Path) -> Path:
 def read_table(path: Path) -> AnyTable:
     """A table that a command wrote, in any format that tables are read from."""
     check_regular(path)
-    return format_of(path).read(path)
+    try:
+        return format_of(path).read(path)
+    except DAMAGE as error:
+        raise InputError(
+            path,
+            f"cannot be read as a table ({' '.join(str(error).split()) or type(error).__name__})",
+            "the file is damaged or incomplete: make it again",
+        ) from error

@@ -44,6 +44,13 @@ def table_of_rows(path: Path, texts: Mapping[str, list[str] | np.ndarray]) -> An
     schema = schema_of(header)
     if schema is None:
         raise InputError(path, "is no table that Bavlo wrote", "give the file that a command wrote")
+    lacking = [c.name for c in schema.columns if not c.optional and c.name not in header]
+    if lacking:
+        raise InputError(
+            path,
+            f"has no column {', '.join(lacking)}, as its other columns ask for",
+            "give the whole table as the command wrote it",
+        )
     rows = len(next(iter(texts.values()), []))
     if not rows:
         raise InputError(path, "has no rows", "give the file that a command wrote")

@@ -1,0 +1,311 @@
+"""Damaged inputs: what a command makes of each, `python bench/faults.py 10000`.
+
+Small files of many formats are damaged one way or another. Each is read by a process of its own,
+forked from one that has the libraries loaded, with a limit of time and memory, and what comes of it
+is sorted into clean errors, the same answer, another answer with or without a warning, faults that
+only the last net caught, hangs and crashes. Kills at random moments come after that.
+"""
+
+import argparse
+import collections
+import contextlib
+import json
+import os
+import random
+import resource
+import shutil
+import signal
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import netCDF4
+import numpy as np
+import rasterio
+from rasterio.transform import from_origin
+
+from bavlo.cli.main import main as bavlo
+
+SECONDS, MEMORY = 20, 4 * 2**30
+CLEAN, SAME, WARNED, SILENT = "clean error", "same answer", "other, warned", "silent"
+FAULT, HANG, CRASH = "fault", "hang", "crash"
+OUTCOMES = (CLEAN, SAME, WARNED, SILENT, FAULT, HANG, CRASH)
+BAD = (FAULT, HANG, CRASH)
+DAYS, ROWS, COLUMNS = 40, 9, 12
+TOKENS = (b"0", b"-1", b"1e308", b"nan", b"999999999999", b"null", b"\xff\xfe", b"", b"[", b'"')
+
+
+def make(folder):
+    """The whole inputs, by name, each with the words of the command that reads it."""
+    rng = np.random.default_rng(7)
+    rain = np.round(rng.gamma(0.5, 8, (DAYS, ROWS, COLUMNS)), 1).astype("f4")
+    rain[:, :2, :2] = -9999
+    regions = {
+        "a": [[1, 1], [6, 1], [6, 5], [1, 5], [1, 1]],
+        "b": [[5, 2], [11, 3], [10, 8], [5, 8], [5, 2]],
+    }
+    features = [
+        {
+            "type": "Feature",
+            "properties": {"name": name, "code": n},
+            "geometry": {"type": "Polygon", "coordinates": [ring]},
+        }
+        for n, (name, ring) in enumerate(regions.items())
+    ]
+    (folder / "r.geojson").write_text(
+        json.dumps({"type": "FeatureCollection", "features": features})
+    )
+    for name, form, settings in (
+        ("four.nc", "NETCDF4", {"zlib": True, "chunksizes": (1, ROWS, COLUMNS)}),
+        ("sums.nc", "NETCDF4", {"fletcher32": True, "chunksizes": (10, ROWS, COLUMNS)}),
+        ("classic.nc", "NETCDF3_CLASSIC", {}),
+    ):
+        with netCDF4.Dataset(folder / name, "w", format=form) as data:
+            for axis, centres, unit in (
+                ("time", np.arange(DAYS), "days since 2001-01-01"),
+                ("lat", np.arange(ROWS) + 0.5, "degrees_north"),
+                ("lon", np.arange(COLUMNS) + 0.5, "degrees_east"),
+            ):
+                data.createDimension(axis, len(centres))
+                data.createVariable(axis, "f8", (axis,))[:] = centres
+                data[axis].units = unit
+            variable = data.createVariable(
+                "rain", "f4", ("time", "lat", "lon"), fill_value=-9999, **settings
+            )
+            variable.units, variable.cell_methods = "mm", "time: sum"
+            variable[:] = rain
+    profile = {
+        "driver": "GTiff", "width": COLUMNS, "height": ROWS, "count": 1, "dtype": "float32",
+        "crs": "EPSG:4326", "transform": from_origin(0, ROWS, 1, 1), "nodata": -9999,
+    }  # fmt: skip
+    for name, more in (("deflate.tif", {"compress": "deflate"}), ("plain.tif", {})):
+        with rasterio.open(folder / name, "w", **profile, **more) as file:
+            file.write(rain[0], 1)
+    head = f"ncols {COLUMNS}\nnrows {ROWS}\nxllcorner 0\nyllcorner 0\ncellsize 1\n"
+    lines = [" ".join(f"{v:g}" for v in row) for row in rain[0]]
+    (folder / "grid.asc").write_text(head + "NODATA_value -9999\n" + "\n".join(lines) + "\n")
+    (folder / "points.csv").write_text("name,lon,lat\np,3.2,4.1\nq,7.5,5.5\n")
+    stated = ["--kind", "amount", "--input-unit", "mm"]
+    of_grid = ["--regions", "r.geojson", "--every", "month", "--out", "o.csv"]
+    raster = ["--regions", "r.geojson", *stated, "--grid-crs", "EPSG:4326", "--out", "o.csv"]
+    cases = {n: ["series", n, *of_grid] for n in ("four.nc", "sums.nc", "classic.nc")}
+    cases |= {n: ["series", n, *raster] for n in ("deflate.tif", "plain.tif", "grid.asc")}
+    here = ["--every", "month", "--out", "o.csv"]
+
+    with contextlib.chdir(folder):
+        for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.shp.zip", "t.gpkg"):
+            words = ["series", "four.nc", "--regions", "r.geojson", "--every", "month"]
+            assert bavlo([*words, "--out", name, "--quiet"]) == 0
+    for name in ("r.geojson", "points.csv", "t.shp.zip", "t.gpkg"):
+        label = [] if name == "points.csv" else ["--label", "name"]
+        cases[name] = ["series", "four.nc", "--regions", name, *label, *here]
+    for name in ("t.csv", "t.json", "t.xlsx", "t.parquet"):
+        cases[name] = ["normals", name, "--base", "2001..2001", "--out", "o.csv"]
+    return {name: words for name, words in cases.items() if (folder / name).exists()}
+
+
+def damage(content, rng, text):
+    """Some bytes changed, in one of the ways in which files come to harm."""
+    data = bytearray(content)
+    size = len(data)
+    place = rng.randrange(size)
+    span = rng.randrange(1, max(2, min(200, size - place + 1)))
+    way = rng.choice(["flip", "cut", "zero", "swap", "head", "grow"] + ["token"] * text)
+    if way == "flip":
+        data[place] ^= 1 << rng.randrange(8)
+    elif way == "cut":
+        del data[place:]
+    elif way == "zero":
+        data[place : place + span] = bytes(len(data[place : place + span]))
+    elif way == "swap":
+        other = rng.randrange(size)
+        data[place : place + span], data[other : other + span] = (
+            data[other : other + span],
+            data[place : place + span],
+        )
+    elif way == "head":
+        data[rng.randrange(min(size, 64))] = rng.randrange(256)
+    elif way == "grow":
+        width = rng.choice([2, 4, 8])
+        data[place : place + width] = b"\xff" * len(data[place : place + width])
+    else:
+        end = place + rng.randrange(1, 8)
+        data[place:end] = rng.choice(TOKENS)
+    return way, bytes(data)
+
+
+def run(folder, words):
+    """Exit status or signal, and what was said, of a command in a process of its own."""
+    said = folder / "said.txt"
+    for name in ("o.csv", "o.csv.about.json"):
+        (folder / name).unlink(missing_ok=True)
+    sys.stdout.flush()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.chdir(folder)
+            os.environ["BAVLO_CACHE"] = str(folder / "cache")
+            os.environ["TMPDIR"] = str(folder)
+            output = os.open("said.txt", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+            os.dup2(output, 1)
+            os.dup2(output, 2)
+            resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+            resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+            signal.signal(signal.SIGALRM, signal.SIG_DFL)
+            signal.alarm(SECONDS)
+            status = bavlo([*words, "--quiet", "--jobs", "1"])
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(status)
+        except BaseException:
+            import traceback
+
+            traceback.print_exc()
+            os._exit(99)
+    _, status = os.waitpid(child, 0)
+    return status, said.read_text(errors="replace")
+
+
+def outcome(status, said, answer, wanted):
+    """What came of one damaged input."""
+    if os.WIFSIGNALED(status):
+        return HANG if os.WTERMSIG(status) == signal.SIGALRM else CRASH
+    code = os.WEXITSTATUS(status)
+    if code == 99 or "Traceback" in said or "a fault in Bavlo" in said:
+        return FAULT
+    if code:
+        return CLEAN if said.count("bavlo: ") >= 1 else FAULT
+    if answer == wanted:
+        return SAME
+    return WARNED if "warning" in said else SILENT
+
+
+def campaign(count, seed=1, keep=None, progress=lambda n: None):
+    """Count what comes of damaged inputs, by file and way of damage.
+
+    Parameters
+    ----------
+    keep
+        Folder for inputs that end badly.
+    """
+    rng = random.Random(seed)
+    found = collections.Counter()
+    bad = []
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        cases = make(folder)
+        whole = {n: (folder / n).read_bytes() for n in cases}
+        wanted = {}
+        for n, words in cases.items():
+            status, said = run(folder, words)
+            if status:
+                raise SystemExit(f"{n}: {said}")
+            wanted[n] = (folder / "o.csv").read_bytes()
+        for number in range(count):
+            n = list(cases)[number % len(cases)]
+            text = n.endswith((".csv", ".json", ".geojson", ".asc", ".kml"))
+            way, content = damage(whole[n], rng, text)
+            if content == whole[n]:
+                continue
+            (folder / n).write_bytes(content)
+            status, said = run(folder, cases[n])
+            answer = (folder / "o.csv").read_bytes() if (folder / "o.csv").exists() else b""
+            sort = outcome(status, said, answer, wanted[n])
+            found[n, way, sort] += 1
+            if sort in BAD or (sort == SILENT and keep):
+                bad.append((n, way, sort, said.strip().splitlines()[-1:] or [""]))
+                if keep:
+                    keep.mkdir(parents=True, exist_ok=True)
+                    (keep / f"{number}_{sort.replace(' ', '_')}_{n}").write_bytes(content)
+            drafts = list(folder.glob(".*.part*"))
+            if drafts:
+                bad.append((n, way, "left a draft", [str(drafts[0])]))
+                for draft in drafts:
+                    draft.unlink()
+            (folder / n).write_bytes(whole[n])
+            progress(number + 1)
+    return found, bad
+
+
+def kills(count, seed=2):
+    """Signals at random moments: what is left, and how the command ends."""
+    rng = random.Random(seed)
+    found = collections.Counter()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        cases = make(folder)
+        words = [*cases["four.nc"], "--out", "o.xlsx", "--replace", "--quiet"]
+        began = time.perf_counter()
+        run(folder, words[:-2])
+        usual = time.perf_counter() - began
+        for _ in range(count):
+            sent = rng.choice([signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGKILL])
+            before = {p.name: p.read_bytes() for p in folder.iterdir() if p.is_file()}
+            child = os.fork()
+            if child == 0:
+                os.chdir(folder)
+                null = os.open(os.devnull, os.O_WRONLY)
+                os.dup2(null, 1)
+                os.dup2(null, 2)
+                signal.signal(signal.SIGINT, signal.default_int_handler)
+                try:
+                    os._exit(bavlo(words))
+                except KeyboardInterrupt:
+                    os._exit(130)
+                except BaseException:
+                    os._exit(99)
+            time.sleep(rng.uniform(0, usual * 1.2))
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(child, sent)
+            _, status = os.waitpid(child, 0)
+            ended = (
+                f"signal {os.WTERMSIG(status)}"
+                if os.WIFSIGNALED(status)
+                else f"status {os.WEXITSTATUS(status)}"
+            )
+            after = {p.name: p.read_bytes() for p in folder.iterdir() if p.is_file()}
+            drafts = [n for n in after if ".part" in n]
+            outs = [after.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
+            old = [before.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
+            whole = outs == old or all(o is not None for o in outs)
+            left = "drafts left" if drafts else "nothing left"
+            found[sent.name, ended, left if sent != signal.SIGKILL else "", whole] += 1
+            for draft in drafts:
+                (folder / draft).unlink()
+    return found
+
+
+def main():
+    """Print the tables."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("count", type=int, nargs="?", default=1000)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--kills", type=int, default=0)
+    parser.add_argument("--keep", type=Path, help="folder for inputs that end badly")
+    given = parser.parse_args()
+    if given.keep:
+        shutil.rmtree(given.keep, ignore_errors=True)
+    found, bad = campaign(given.count, given.seed, given.keep)
+    files = list(dict.fromkeys(n for n, _, _ in found))
+    print("| input | " + " | ".join(OUTCOMES) + " |")
+    print("|---" * (len(OUTCOMES) + 1) + "|")
+    for n in files:
+        row = [sum(c for (f, _, s), c in found.items() if (f, s) == (n, o)) for o in OUTCOMES]
+        print(f"| {n} | " + " | ".join(map(str, row)) + " |")
+    total = [sum(c for (_, _, s), c in found.items() if s == o) for o in OUTCOMES]
+    print("| all | " + " | ".join(map(str, total)) + " |\n")
+    silent = collections.Counter()
+    for (n, way, sort), c in found.items():
+        silent[n, way] += c if sort == SILENT else 0
+    print("silent:", ", ".join(f"{n} {way} {c}" for (n, way), c in silent.items() if c) or "none")
+    for line in bad[:40]:
+        if line[2] != SILENT:
+            print(*line)
+    if given.kills:
+        for key, c in sorted(kills(given.kills).items()):
+            print(*key, c)
+
+
+if __name__ == "__main__":
+    main()

@@ -463,3 +463,15 @@ def test_counts_of_warm_conditions_are_known(condition, hot):
     columns = [text_column("variable", (), [condition]) if c.name == "variable" else c
                for c in table.columns]  # fmt: skip
     assert counts_heat(Table(table.name, table.axes, tuple(columns))) == hot
+
+
+def test_panels_share_one_scale_or_have_one_each():
+    table = series(np.array([[1.0, 2, 3], [10, 200, 300]]), *DAYS)
+    tables = [table, anomalies(np.array([[3.0, -2, 1, 1], [30, -20, 1, 1]]), "mm")]
+    for each in tables:
+        together = draw([each], "Rain").axes[:2]
+        with on_page(None, apart=True):
+            apart = draw([each], "Rain").axes[:2]
+        if len(apart) == 2 and all(axes.get_title() for axes in apart):
+            assert apart[0].get_ylim()[1] < apart[1].get_ylim()[1] / 5
+        assert len({axes.get_ylim() for axes in together if axes.get_title()}) <= 1

@@ -9,9 +9,9 @@ import numpy as np
 
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
-from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.panels import from_zero, panel_grid, place_panels, set_words
 from bavlo.figures.series import days_between
-from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, TEMPERATURES, styled
+from bavlo.figures.style import ABOVE, BAND, BELOW, FAINT, LINES, TEMPERATURES, panels_apart, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
@@ -51,7 +51,7 @@ def draw_normals(table: Table, title: str, base: Base | None = None) -> Figure:
                 axes.plot(x, mean[r], color=LINES[0], label="mean" if r == 0 else None)
         _name_periods(panels[0], kinds)
         if total:
-            panels[0].set_ylim(bottom=0)
+            from_zero(panels)
         unit = table.along("unit", "measure")[0]
         caption = f"base {table.labels('base')[0]}"
         set_words(figure, title, unit, caption, placed=True)
@@ -159,13 +159,16 @@ def draw_anomalies(table: Table, title: str, base: Base | None = None) -> Figure
     starts, ends = table.along("start", "period"), table.along("end", "period")
     x = days_between(starts, ends)
     width = float(np.median(np.diff(x))) * 0.9 if x.size > 1 else 30.0
-    reach = np.nanmax(np.abs(anomaly), initial=0.0) * 1.05 or 1.0
+    reaches = np.nanmax(np.abs(anomaly), axis=1, initial=0.0) * 1.05
+    if not panels_apart():
+        reaches[:] = reaches.max()
+    reaches[reaches == 0] = 1.0
     with styled():
         from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
 
         figure, panels = panel_grid(table.labels("region"))
         for r, axes in enumerate(panels):
-            values = anomaly[r]
+            values, reach = anomaly[r], float(reaches[r])
             color = np.where(values >= 0, ABOVE, BELOW)
             if table.along("unit", "measure")[0] in TEMPERATURES:
                 color = np.where(values >= 0, BELOW, ABOVE)  # warm is the warm colour
@@ -182,7 +185,7 @@ def draw_anomalies(table: Table, title: str, base: Base | None = None) -> Figure
                 linewidth=0,
             )
             axes.axhline(0, color="#5b646b", linewidth=0.8)
-        panels[0].set_ylim(-reach, reach)
+            axes.set_ylim(-reach, reach)
         panels[0].margins(x=0.01)
         locator = AutoDateLocator(minticks=3, maxticks=5)
         panels[0].xaxis.set_major_locator(locator)

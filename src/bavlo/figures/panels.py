@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import INK, grown_page, shortened, shown_unit
+from bavlo.figures.style import INK, grown_page, panels_apart, shortened, shown_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -33,7 +33,9 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
     columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
     rows = -(-count // columns)
     figure = Figure(figsize=grown_page(LEAST_ROW * rows + 1))
-    grid = figure.subplots(rows, columns, sharex=True, sharey=share_y, squeeze=False).ravel()
+    grid = figure.subplots(
+        rows, columns, sharex=True, sharey=share_y and not panels_apart(), squeeze=False
+    ).ravel()
     for axes in grid[count:]:
         axes.set_visible(False)
     for n, axes in enumerate(grid[:count]):
@@ -56,6 +58,7 @@ def place_panels(
     -----
     Panels of one size need no layout engine, which would draw everything once more.
     """
+    own_y = own_y or panels_apart()
     height = figure.get_size_inches()[1]
     spec = panels[0].get_gridspec()
     rows = spec.nrows if spec is not None else 1
@@ -73,6 +76,12 @@ def place_panels(
         figure.legend(
             loc="upper right", handlelength=1.6, borderaxespad=0.3, ncols=len(legend), fontsize=10
         )
+
+
+def from_zero(panels: Sequence[Axes]) -> None:
+    """Let the scale begin at zero, be it one of all panels or one of each."""
+    for axes in panels:
+        axes.set_ylim(bottom=0)
 
 
 def set_words(figure: Figure, heading: str, unit: str, caption: str, *, placed: bool) -> None:

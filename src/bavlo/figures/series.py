@@ -10,7 +10,7 @@ import numpy as np
 from bavlo.core.stats.normals import Base, in_years
 from bavlo.core.time.periods import cycle_of
 from bavlo.errors import RequestError
-from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.panels import from_zero, panel_grid, place_panels, set_words
 from bavlo.figures.style import LINES, page_size, shortened, styled
 from bavlo.tables.table import Table
 
@@ -184,7 +184,7 @@ def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> N
         axes.xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))
     low, high = np.nanmin(lines.values, initial=np.inf), np.nanmax(lines.values, initial=-np.inf)
     if 0 <= low < 0.4 * high:
-        axes.set_ylim(bottom=0)
+        from_zero(panels)
 
 
 def days_between(starts: list[str], ends: list[str]) -> np.ndarray:

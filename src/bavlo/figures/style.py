@@ -58,6 +58,7 @@ TEMPERATURES = ("degC", "K", "degF", "celsius", "kelvin")
 
 DPI = 100
 USUAL_PAGE = (12.8, 8.0)  # inches
+_apart: ContextVar[bool] = ContextVar("apart", default=False)
 _page: ContextVar[tuple[float, float] | None] = ContextVar("page", default=None)
 SETTINGS: dict[Any, Any] = {
     "figure.dpi": DPI,
@@ -134,14 +135,27 @@ def grown_page(least: float) -> tuple[float, float]:
     return (width, height) if _page.get() is not None else (width, max(height, least))
 
 
+def panels_apart() -> bool:
+    """Whether each panel was asked to have a scale of its own."""
+    return _apart.get()
+
+
 @contextmanager
-def on_page(pixels: tuple[int, int] | None) -> Iterator[None]:
-    """Draw on pages of a width and height in pixels; None for the usual ones."""
-    token = _page.set(None if pixels is None else (pixels[0] / DPI, pixels[1] / DPI))
+def on_page(pixels: tuple[int, int] | None, *, apart: bool = False) -> Iterator[None]:
+    """Draw on pages of a width and height in pixels; None for the usual ones.
+
+    Parameters
+    ----------
+    apart
+        Each panel has a scale of its own.
+    """
+    page = _page.set(None if pixels is None else (pixels[0] / DPI, pixels[1] / DPI))
+    scale = _apart.set(apart)
     try:
         yield
     finally:
-        _page.reset(token)
+        _page.reset(page)
+        _apart.reset(scale)
 
 
 @contextmanager

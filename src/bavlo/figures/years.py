@@ -12,7 +12,7 @@ from bavlo.core.stats.normals import Base, in_years, percentile_8
 from bavlo.core.time.periods import cycle_of
 from bavlo.errors import RequestError
 from bavlo.figures.many import draw_many
-from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.panels import from_zero, panel_grid, place_panels, set_words
 from bavlo.figures.style import (
     BAND,
     HATCH,
@@ -20,6 +20,7 @@ from bavlo.figures.style import (
     LINES,
     MISSING,
     counts_heat,
+    panels_apart,
     scale_for,
     shown_unit,
     styled,
@@ -119,7 +120,7 @@ def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
         name_kinds(panels[0], data.kinds, data.months)
         low = np.nanmin(data.values, initial=np.inf)
         if 0 <= low < 0.4 * np.nanmax(data.values, initial=0):
-            panels[0].set_ylim(bottom=0)
+            from_zero(panels)
         caption = f"{data.years[0]}..{data.years[-1]}, each year a line"
         set_words(figure, title, data.unit, caption, placed=True)
         place_panels(figure, panels, [f"10–90 % of {base}", "median", str(data.years[current])])
@@ -177,7 +178,8 @@ def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
         panels[0].margins(x=0.02)
         top = np.nanmax(data.values, initial=1.0)
         if np.nanmin(data.values, initial=0.0) >= 0:
-            panels[0].set_ylim(0, top * 1.12)
+            from_zero(panels)
+            panels[0].set_ylim(top=None if panels_apart() else top * 1.12)
         panels[0].xaxis.set_major_locator(MaxNLocator(5, integer=True))
         kind = "" if data.kinds[0] == "year" else f"{data.kinds[0]} of "
         caption = f"{kind}{data.years[0]}..{data.years[-1]}   ·   line: mean of {base}"

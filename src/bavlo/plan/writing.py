@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable
 
 CHARTS = (".png", ".svg", ".pdf")
+OWN = "own"  # scale of a panel
 DRAWN_TOGETHER = ("extremes", "compare")  # commands whose charts show several grids
 
 
@@ -129,7 +130,7 @@ def write_figure(request: Request, make: Callable[[], Figure]) -> None:
 
     wanted = [path for out in paths for path in (out, beside(out))]
     with (
-        on_page(request.figure.size),
+        on_page(request.figure.size, apart=request.figure.panels == OWN),
         whole_files(wanted, replace=request.output.replace) as drafts,
     ):
         for path in paths:

@@ -273,6 +273,8 @@ OPTIONS: tuple[Option, ...] = (
            first="map"),
     Option("size", "figure.size", "WIDTHxHEIGHT", "pixels", None, "chart map", "figure",
            "size of the figure in pixels, as 1600x900", "1280x800; more where panels need it"),
+    Option("panels", "figure.panels", "SCALE", "shared|own", "shared", "chart", "figure",
+           "whether all panels share one scale, or each has its own: shared or own"),
     Option("describe", "", "", "", False, "chart map", "figure",
            "say in words what the figure shows, as its alternative text; --out may be left out"),
     Option("title", "figure.title", "TEXT", "", None, "chart map report", "figure", "heading",

@@ -247,6 +247,7 @@ class FigureRequest:
     mark: str | None
     title: str | None
     size: tuple[int, int] | None
+    panels: str
 
 
 @dataclass(frozen=True)

@@ -214,8 +214,9 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     variable = source.variable
     panels = [labels[n] for n in chosen]
     title = request.figure.title or variable.title
-    if request.figure.title is None and len(panels) == 1 and panels[0]:
-        title += f": {panels[0]}"
+    if request.figure.title is None:
+        when = panels[0] if len(panels) == 1 else ""
+        title = ", ".join(filter(None, (title, when, shown_unit(variable.unit))))
     about_zero = variable.difference or any(
         word in f"{variable.name} {variable.long_name}" for word in ("anomaly", "score", "trend")
     )

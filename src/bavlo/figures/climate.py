@@ -186,7 +186,7 @@ def draw_anomalies(table: Table, title: str, base: Base | None = None) -> Figure
             )
             axes.axhline(0, color="#5b646b", linewidth=0.8)
             axes.set_ylim(-reach, reach)
-        panels[0].margins(x=0.01)
+        panels[0].margins(x=0.05)
         locator = AutoDateLocator(minticks=3, maxticks=5)
         panels[0].xaxis.set_major_locator(locator)
         panels[0].xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))

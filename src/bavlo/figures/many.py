@@ -79,9 +79,9 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         bar.outline.set_visible(False)
         figure.suptitle(shortened(title, 110), fontsize=15, x=0.01, ha="left", weight="bold")
         empty = int(values.size - shown.count())
-        caption = f"{regions} regions in the order of the table"
+        caption = f"{regions:,} regions in the order of the table"
         caption += f", of which {rows.size} are named" if rows.size < regions else ""
-        caption += f"   ·   {empty} of {values.size} values empty" if empty else ""
+        caption += f"   ·   {empty:,} of {values.size:,} values empty" if empty else ""
         caption += f"   ·   colours end where {RARE:g} % of the values lie beyond"
         figure.supxlabel(caption, fontsize=10, x=0.01, ha="left")
     return figure

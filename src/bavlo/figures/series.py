@@ -66,7 +66,7 @@ def lines_of(table: Table, title: str) -> Lines:
     caption = f"{starts[0]}..{ends[-1]}   ·   {_orders(measures, table.along('order', 'measure'))}"
     empty = int(np.isnan(values).sum())
     if empty:
-        caption += f"   ·   {empty} of {values.size} values empty"
+        caption += f"   ·   {empty:,} of {values.size:,} values empty"
     return Lines(regions, measures, x, values, ", ".join(units), title, caption, dated)
 
 
@@ -177,7 +177,7 @@ def _finish(figure: Figure, panels: list[Axes], lines: Lines, heading: str) -> N
     placed = len(panels) > 1
     set_words(figure, heading, lines.unit or "value", lines.caption, placed=placed)
     axes = panels[0]  # the others share its axes
-    axes.margins(x=0.01)
+    axes.margins(x=0.05 if placed else 0.01)
     if lines.dated:
         locator = AutoDateLocator(minticks=3, maxticks=5 if placed else 10)
         axes.xaxis.set_major_locator(locator)

@@ -20,11 +20,21 @@ MAY_IMPORT = {
     "regions": {"core", "errors", "files", "grids"},
     "engine": {"core", "errors", "grids"},
     "figures": {"core", "errors", "tables"},
-    "request": {"core", "errors", "grids", "regions", "engine"},
-    "plan": {"core", "errors", "grids", "regions", "tables", "engine", "request", "figures"},
+    "request": {"core", "errors", "files", "grids", "regions", "engine"},
+    "plan": {
+        "core",
+        "errors",
+        "files",
+        "grids",
+        "regions",
+        "tables",
+        "engine",
+        "request",
+        "figures",
+    },
     "demo": {"core", "errors", "grids", "regions"},
 }
-MAY_IMPORT["extremes"] = {*MAY_IMPORT["plan"], "plan"}
+MAY_IMPORT["extremes"] = {*MAY_IMPORT["plan"], "plan", "files"}
 MAY_IMPORT["commands"] = {*MAY_IMPORT["extremes"], "extremes"}
 MAY_IMPORT["cli"] = {*MAY_IMPORT["commands"], "commands", "demo"}
 # What is named in a table and loaded when it is used.

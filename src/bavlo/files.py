@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import stat
 import struct
 import zipfile
@@ -10,6 +11,7 @@ from pathlib import Path
 
 from bavlo.errors import InputError, refused_by_system
 
+NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|[+-]?inf|nan")
 # What libraries raise in the middle of damaged files.
 DAMAGE = (
     OSError,
@@ -29,6 +31,25 @@ DAMAGE = (
     struct.error,
     zipfile.BadZipFile,
 )
+
+
+def number_in(text: str) -> float:
+    """A number in the spelling that text files have: ASCII digits, a point, an exponent.
+
+    Raises
+    ------
+    ValueError
+        Where the text is none, such as one with other digits or with marks between them, which
+        Python's own reading would take.
+
+    Examples
+    --------
+    >>> number_in("-1.5e3")
+    -1500.0
+    """
+    if not NUMBER.fullmatch(text.strip()):
+        raise ValueError(f"'{text}' is no number")
+    return float(text)
 
 
 def check_regular(path: Path) -> None:

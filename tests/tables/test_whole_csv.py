@@ -81,7 +81,7 @@ def test_what_was_written_stands_in_the_provenance(table):
     assert written["size"] == table.stat().st_size
 
 
-@pytest.mark.parametrize("text", ["1_0", "١٢", "0x1F", "1e", "--1", " 1", "true", "null", "1,2"])
+@pytest.mark.parametrize("text", ["1_0", "١٢", "0x1F", "1e", "--1", "true", "null", "1,2"])
 def test_numbers_are_those_of_csv_only(text, tmp_path):
     with pytest.raises(InputError, match="is no number"):
         numbers_of(tmp_path, "value", ["1", text, ""])

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from bavlo.errors import InputError
+from bavlo.files import number_in
 from bavlo.grids.open import format_of
 from bavlo.request.request import Request
 
@@ -59,7 +60,7 @@ def _read(name: str, path: Path) -> ThresholdTable:
     if len(units) > 1:
         raise InputError(path, f"has several units: {', '.join(sorted(units))}", "use one")
     try:
-        values = {row["region"]: float(row["value"]) for row in rows}
+        values = {row["region"]: number_in(row["value"]) for row in rows}
     except ValueError as error:
         raise InputError(path, f"column value: {error}", "repair the table") from error
     if len(values) < len(rows):

@@ -20,7 +20,7 @@ import shapely
 
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import InputError, known_words
-from bavlo.files import check_regular
+from bavlo.files import check_regular, number_in
 from bavlo.regions.loading import vector_library
 
 ENDINGS = (
@@ -245,7 +245,7 @@ def _delimiter(header: str) -> str:
 
 def _number(text: str, delimiter: str) -> float:
     """A coordinate; with a decimal comma where columns are divided by another sign."""
-    return float(text if delimiter == "," else text.replace(",", "."))
+    return number_in(text if delimiter == "," else text.replace(",", "."))
 
 
 READERS: dict[str, Callable[[Path], Features]] = {

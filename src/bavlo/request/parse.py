@@ -11,6 +11,7 @@ from pathlib import Path
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.core.stats.normals import parse_statistic
 from bavlo.errors import InputError, RequestError, one_of
+from bavlo.files import number_in
 from bavlo.grids.open import format_of
 from bavlo.grids.urls import url_of
 from bavlo.request.request import GridArgument
@@ -269,7 +270,7 @@ def odd_days(text: str, field: str) -> int:
 def share(text: str, field: str) -> float:
     """A share from 0 to 1."""
     try:
-        found = float(text)
+        found = number_in(text)
     except ValueError:
         found = -1.0
     if not 0 <= found <= 1:
@@ -294,7 +295,7 @@ def size(text: str, field: str = "memory") -> int:
 def number(text: str, field: str) -> float:
     """A finite number."""
     try:
-        found = float(text)
+        found = number_in(text)
     except ValueError:
         found = math.nan
     if not math.isfinite(found):
@@ -317,7 +318,7 @@ def levels(texts: Sequence[str] | str, field: str) -> tuple[str, ...]:
 def place(text: str, field: str) -> tuple[float, float]:
     """Longitude and latitude of a place."""
     try:
-        lon, lat = (float(part) for part in text.split(","))
+        lon, lat = (number_in(part) for part in text.split(","))
     except ValueError:
         lon = lat = math.nan
     if not (abs(lon) <= 540 and abs(lat) <= 90):

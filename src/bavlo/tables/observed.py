@@ -25,7 +25,7 @@ ROLES = ("region", "date", "value", "unit")
 MISSING = ("", "na", "nan", "n/a", "null", "none", "-", "-9999", "-999", "-99.9", "-999.9")
 IN_BRACKETS = re.compile(r"^(.*?)\s*[\[(]\s*([^\])]+?)\s*[\])]\s*$")
 DECIMAL_COMMA = re.compile(r"^([+-]?\d+),(\d+)([eE][+-]?\d+)?$")
-NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
+NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$")
 LABEL = re.compile(r"\d{4}(/\d\d)?(-\d\d(-\d\d|-[pd]\d)?|-[A-Z]{2,12}|:\d\d-\d\d\.\.\d\d-\d\d)?$")
 
 

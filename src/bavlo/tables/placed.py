@@ -12,13 +12,13 @@ import numpy as np
 import orjson
 
 from bavlo.errors import InputError
+from bavlo.files import number_in
 from bavlo.tables.group import TELLING, AnyTable, group
 from bavlo.tables.schema import TableSchema, schema_of
 from bavlo.tables.table import Column, Table, text_column
 
 BETWEEN = "\x1f"  # between the columns that tell a place
 OTHER_SIGN = re.compile(r"[^0-9eE+.-]")
-NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|[+-]?inf|nan")
 OF_A_ROW = ("value", "note")  # columns that mean nothing where there is no row
 
 
@@ -90,10 +90,11 @@ def numbers_of(path: Path, name: str, texts: Sequence[str]) -> np.ndarray:
             return np.array(found, np.float64)
     out = np.full(len(texts), np.nan)
     for n, text in enumerate(texts):
-        if text and not NUMBER.fullmatch(text):
-            raise InputError(path, f"column {name}: '{text}' is no number", "repair the table")
         if text:
-            out[n] = float(text)
+            try:
+                out[n] = number_in(text)
+            except ValueError as error:
+                raise InputError(path, f"column {name}: {error}", "repair the table") from error
     return out
 
 

@@ -44,7 +44,10 @@ def table_of_rows(path: Path, texts: Mapping[str, list[str] | np.ndarray]) -> An
     schema = schema_of(header)
     if schema is None:
         raise InputError(path, "is no table that Bavlo wrote", "give the file that a command wrote")
-    lacking = [c.name for c in schema.columns if not c.optional and c.name not in header]
+    known = [column.name for column in schema.columns if not column.optional]
+    told = [schema.columns_of(axis, known) for axis in schema.axes]
+    needed = [schema.shown, *(names[0] for names in told if names)]
+    lacking = [name for name in needed if name in known and name not in header]
     if lacking:
         raise InputError(
             path,

@@ -28,25 +28,31 @@ from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest, Request
 from bavlo.tables.formats import about_of, is_table, read_table
-from bavlo.tables.group import only_table
+from bavlo.tables.group import AnyTable, only_table
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
 FIXED = ("region", "period")
 
 
-def map_content(request: Request, report: Reporter) -> MapContent:
-    """Gather what a map shows; a table is told from a grid by what is in the file."""
+def map_content(request: Request, report: Reporter, table: AnyTable | None = None) -> MapContent:
+    """Gather what a map shows; a table is told from a grid by what is in the file.
+
+    Parameters
+    ----------
+    table
+        What the file holds, where it was read already.
+    """
     paths = request.grids.arguments[0].paths
     if len(paths) == 1 and (format_of(paths[0]) is None or is_table(paths[0])):
-        return _of_table(request, report)
+        return _of_table(request, report, table)
     return _of_grid(request, report)
 
 
-def _of_table(request: Request, report: Reporter) -> MapContent:
+def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> MapContent:
     if request.regions.regions is None:
         raise RequestError("regions", "a map of a table needs its regions", "name their file")
-    table = _picked(request)
+    table = _picked(request, table)
     schema = schema_by_axes(table)
     column = request.figure.column or schema.shown
     numbers = [c.name for c in table.columns if not c.is_text]
@@ -95,9 +101,9 @@ def _in_doubt(table: Table, rows: np.ndarray, chosen: Sequence[int]) -> np.ndarr
     return np.asarray(np.where(rows >= 0, doubt[rows][:, chosen].T, False))
 
 
-def _picked(request: Request) -> Table:
+def _picked(request: Request, whole: AnyTable | None) -> Table:
     """The table as far as it is picked, which must leave regions and periods alone."""
-    found = read_table(request.grids.arguments[0].paths[0])
+    found = read_table(request.grids.arguments[0].paths[0]) if whole is None else whole
     for name, value in request.figure.pick:
         found = found.where(name, value)
     table = only_table(found, "pick")

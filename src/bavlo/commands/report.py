@@ -142,7 +142,7 @@ def _section(number: int, item: ReportItem, room: _Room) -> Section:
         lines, others = findings(part)
         told += [line for line in lines if line not in told]
         more += others
-    figures, notes = _figures(key, item, main, about)
+    figures, notes = _figures(key, item, table, main, about)
     return Section(
         key,
         item.title,
@@ -171,13 +171,13 @@ def _in_short(item: ReportItem, table: AnyTable, main: Table, about: Mapping[str
 
 
 def _figures(
-    key: str, item: ReportItem, main: Table, about: Mapping[str, Any]
+    key: str, item: ReportItem, table: AnyTable, main: Table, about: Mapping[str, Any]
 ) -> tuple[list[PageFigure], list[str]]:
     """A map and a chart, as far as the table has them, and why one is not there."""
     found: list[PageFigure] = []
     notes: list[str] = []
     words = in_words(main)
-    drawn = _map(item.path, main, about)
+    drawn = _map(item.path, table, main, about)
     if drawn is not None:
         figure, shown = drawn
         found.append(inline_svg(figure, f"{key}m", f"Map of {shown}. {words}"))
@@ -190,7 +190,9 @@ def _figures(
     return found, notes
 
 
-def _map(path: Path, main: Table, about: Mapping[str, Any]) -> tuple[Any, str] | None:
+def _map(
+    path: Path, table: AnyTable, main: Table, about: Mapping[str, Any]
+) -> tuple[Any, str] | None:
     """A map of the last period; None where the regions are not there, or several numbers are."""
     asked = _with_regions(about)
     if main.name not in MAPPED or asked is None:
@@ -203,7 +205,7 @@ def _map(path: Path, main: Table, about: Mapping[str, Any]) -> tuple[Any, str] |
         given: dict[str, Any] = {"grids": [str(path)], "regions": str(folder / asked["regions"])}
         given |= {name: asked[name] for name in ("label", "layer", "region-crs") if name in asked}
         given["pick"] = _first_picks(main)
-        content = map_content(make_request("map", given), SilentReporter())
+        content = map_content(make_request("map", given), SilentReporter(), table)
         return draw_map(content, "equal"), content.title
     except (BavloError, ArithmeticError, ValueError, IndexError):
         return None

@@ -228,6 +228,15 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None):
     return found, bad
 
 
+def contents(folder):
+    """Bytes of all files in it, by name."""
+    out = {}
+    for path in folder.iterdir():
+        with contextlib.suppress(FileNotFoundError):  # that a run removes meanwhile
+            out[path.name] = path.read_bytes() if path.is_file() else b""
+    return out
+
+
 def kills(count, seed=2):
     """Signals at random moments: what is left, and how the command ends."""
     rng = random.Random(seed)
@@ -241,7 +250,7 @@ def kills(count, seed=2):
         usual = time.perf_counter() - began
         for _ in range(count):
             sent = rng.choice([signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGKILL])
-            before = {p.name: p.read_bytes() for p in folder.iterdir() if p.is_file()}
+            before = contents(folder)
             child = os.fork()
             if child == 0:
                 os.chdir(folder)
@@ -264,7 +273,7 @@ def kills(count, seed=2):
                 if os.WIFSIGNALED(status)
                 else f"status {os.WEXITSTATUS(status)}"
             )
-            after = {p.name: p.read_bytes() for p in folder.iterdir() if p.is_file()}
+            after = contents(folder)
             drafts = [n for n in after if ".part" in n]
             outs = [after.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
             old = [before.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]

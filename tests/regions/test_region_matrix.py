@@ -488,3 +488,15 @@ def test_coordinates_of_points_are_numbers_in_the_spelling_of_csv(text, tmp_path
     path.write_text(f"name,lon,lat\na,{text},-35\n", encoding="utf-8")
     with pytest.raises(BavloError, match="is no number"):
         read_regions(path)
+
+
+@pytest.mark.parametrize("corner", ["1e308", "-1e12"])
+def test_corners_that_are_no_place_are_refused_by_name(corner, tmp_path):
+    path = tmp_path / "r.geojson"
+    ring = f"[[0,0],[1,0],[1,{corner}],[0,0]]"
+    path.write_text(
+        '{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"name":"far"},'
+        f'"geometry":{{"type":"Polygon","coordinates":[{ring}]}}}}]}}'
+    )
+    with pytest.raises(BavloError, match="'far' has a corner at 1, .*, which is no place"):
+        read_regions(path)

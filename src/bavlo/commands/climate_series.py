@@ -196,8 +196,18 @@ def _axis(
         raise RequestError("every", "normals of parts of a day are not made", "use day or longer")
 
     def instants(texts: Sequence[str]) -> np.ndarray:
-        days = [tuple(int(part) for part in text.split("-")) for text in texts]
-        return np.array([to_instant(calendar, *day) for day in days], np.int64)
+        out = []
+        for text in texts:
+            try:
+                year, month, day = (int(part) for part in text.split("-"))
+                out.append(to_instant(calendar, year, month, day))
+            except (ValueError, OverflowError) as error:
+                raise RequestError(
+                    "",
+                    f"the table has a period that begins or ends on '{text}', which is no date",
+                    "make the table again",
+                ) from error
+        return np.array(out, np.int64)
 
     return PeriodAxis(tuple(labels), tuple(cycle), instants(starts), instants(ends) + DAY, calendar)
 

@@ -19,7 +19,10 @@ from typing import Any, TypeVar
 import numpy as np
 from isal import isal_zlib
 
+from bavlo.errors import BavloError
+from bavlo.files import DAMAGE
 from bavlo.grids import urls
+from bavlo.grids.cf import unreadable
 from bavlo.grids.fast import tiff
 from bavlo.grids.source import GridFile
 
@@ -83,7 +86,10 @@ def step_digests(file: GridFile, count: int) -> np.ndarray | None:
         return None
 
     def take() -> np.ndarray:
-        found = _of_hdf5_steps(file.path, file.variable.name, count)
+        try:
+            found = _of_hdf5_steps(file.path, file.variable.name, count)
+        except DAMAGE as error:
+            raise unreadable(file.path, error) from error
         if found is None:
             whole = digest_of(file) or {"digest": "0"}
             found = np.full(count, _number(whole["digest"]))
@@ -136,11 +142,12 @@ def take_ahead(files: Sequence[GridFile]) -> None:
     no library that minds being left alone at the end of the program.
     """
     local = [f for f in files if urls.url_of(f.path) is None and f.path.is_file()]
-    if not local or _checksums(local[0]) is not None:
-        return
+    with suppress(*DAMAGE):
+        if not local or _checksums(local[0]) is not None:
+            return
 
     def take() -> None:
-        with suppress(OSError):  # read again, it is raised where it is expected
+        with suppress(OSError, BavloError):  # read again, it is raised where it is expected
             for file in local:
                 _crc_of_whole(file)
 
@@ -165,9 +172,12 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
     path = file.path
     if urls.url_of(path) is not None:
         return None
-    if path.is_dir():
-        return _digest(_of_folder(path), BYTES)
-    return _remembering(_known, stamp_of(file), lambda: _of_file(file))
+    try:
+        if path.is_dir():
+            return _digest(_of_folder(path), BYTES)
+        return _remembering(_known, stamp_of(file), lambda: _of_file(file))
+    except DAMAGE as error:
+        raise unreadable(path, error) from error
 
 
 def _of_file(file: GridFile) -> dict[str, str]:

@@ -13,6 +13,9 @@ from bavlo.errors import InputError
 POINT, MULTIPOINT, POLYGON, MULTIPOLYGON = 0, 4, 3, 6
 
 
+FARTHEST = 1e9  # degrees or metres
+
+
 def repaired(
     path: Path, labels: Sequence[str], geometry: np.ndarray, *, lonlat: bool
 ) -> tuple[np.ndarray, tuple[str, ...]]:
@@ -32,6 +35,7 @@ def repaired(
     out = np.array(geometry, dtype=object)
     missing = shapely.is_missing(out) | shapely.is_empty(out)
     repairs: list[str] = []
+    _check_places(path, labels, out)
     if (shapely.get_type_id(out[~missing]) == POINT).all():
         if missing.any():
             raise InputError(
@@ -91,6 +95,24 @@ def _rebuilt(shape: shapely.Geometry) -> shapely.Geometry:
     others = [p for p in parts if p not in polygons]
     whole = shapely.union_all(polygons)
     return shapely.GeometryCollection([whole, *others]) if others else whole
+
+
+def _check_places(path: Path, labels: Sequence[str], geometry: np.ndarray) -> None:
+    """Refuse coordinates that are no place, on which geometry cannot be done.
+
+    Raises
+    ------
+    InputError
+    """
+    coordinates, owner = shapely.get_coordinates(geometry, return_index=True)
+    odd = np.flatnonzero(~(np.abs(coordinates) < FARTHEST).all(axis=1))
+    if odd.size:
+        where = ", ".join(f"{value:g}" for value in coordinates[odd[0]])
+        raise InputError(
+            path,
+            f"'{labels[int(owner[odd[0]])]}' has a corner at {where}, which is no place",
+            "mend the file, or leave it out with ‹except›",
+        )
 
 
 def _all_parts(shape: shapely.Geometry) -> list[shapely.Geometry]:

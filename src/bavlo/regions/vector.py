@@ -9,7 +9,6 @@ import csv
 import json
 import warnings
 import zipfile
-import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +19,7 @@ import shapely
 
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import InputError, known_words
-from bavlo.files import check_regular, number_in
+from bavlo.files import DAMAGE, check_regular, number_in
 from bavlo.regions.loading import vector_library
 
 ENDINGS = (
@@ -116,7 +115,7 @@ def _check_zip(path: Path) -> None:
     try:
         with zipfile.ZipFile(path) as packed:
             bad = packed.testzip()
-    except (zipfile.BadZipFile, zlib.error, OSError, EOFError, NotImplementedError) as error:
+    except DAMAGE as error:
         raise _unreadable(path, error) from error
     if bad is not None:
         raise InputError(path, f"{bad} in it is damaged", "fetch the file again")
@@ -243,9 +242,9 @@ def _delimiter(header: str) -> str:
     return max((",", ";", "\t", "|"), key=header.count)
 
 
-def _number(text: str, delimiter: str) -> float:
+def _number(text: str | None, delimiter: str) -> float:
     """A coordinate; with a decimal comma where columns are divided by another sign."""
-    return number_in(text if delimiter == "," else text.replace(",", "."))
+    return number_in((text or "") if delimiter == "," else (text or "").replace(",", "."))
 
 
 READERS: dict[str, Callable[[Path], Features]] = {

@@ -81,6 +81,14 @@ class Table:
         """Names of the columns."""
         return [column.name for column in self.columns]
 
+    def _called(self, name: str) -> Column:
+        found = next((column for column in self.columns if column.name == name), None)
+        if found is None:
+            raise RequestError(
+                "", f"the table has no column {name}", "give it whole, as the command wrote it"
+            )
+        return found
+
     def rows(self, first: int, last: int) -> list[np.ndarray]:
         """Columns of the rows `first` to `last` (excluded), each as a flat array."""
         number = np.arange(first, min(last, len(self)))
@@ -134,22 +142,22 @@ class Table:
 
     def labels(self, name: str) -> list[str]:
         """The values of a column along its own axes only."""
-        return list(self.columns[self.header.index(name)].values.ravel().tolist())
+        return list(self._called(name).values.ravel().tolist())
 
     def along(self, name: str, axis: str) -> list[str]:
         """A text column as one value for each place of an axis, the first where others vary."""
-        column = self.columns[self.header.index(name)]
+        column = self._called(name)
         first = column.values[tuple(slice(None) if own == axis else 0 for own in column.axes)]
         return list(np.broadcast_to(first, self.axes[axis]).tolist())
 
     def full(self, name: str) -> np.ndarray:
         """One column along all axes, also where there are no rows."""
-        column = self.columns[self.header.index(name)]
+        column = self._called(name)
         return self._along_all(column).reshape(tuple(self.axes.values()))
 
     def column(self, name: str) -> np.ndarray:
         """One column with a value for every row."""
-        values = self._along_all(self.columns[self.header.index(name)])
+        values = self._along_all(self._called(name))
         return values if self._numbers is None else values[self._numbers]
 
     def _along_all(self, column: Column) -> np.ndarray:

@@ -498,5 +498,5 @@ def test_corners_that_are_no_place_are_refused_by_name(corner, tmp_path):
         '{"type":"FeatureCollection","features":[{"type":"Feature","properties":{"name":"far"},'
         f'"geometry":{{"type":"Polygon","coordinates":[{ring}]}}}}]}}'
     )
-    with pytest.raises(BavloError, match="'far' has a corner at 1, .*, which is no place"):
+    with pytest.raises(BavloError, match=r"'far' has a corner at 1, .*, which is no place"):
         read_regions(path)

@@ -44,7 +44,7 @@ def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     import pyarrow.parquet
 
     schema, batches = _in_chunks(laid_out(table, companions.layout), companions)
-    with pyarrow.parquet.ParquetWriter(path, schema) as writer:
+    with pyarrow.parquet.ParquetWriter(path, schema, write_page_checksum=True) as writer:
         for batch in batches:
             writer.write_table(batch)
 
@@ -109,7 +109,7 @@ def read(path: Path) -> AnyTable:
     import pyarrow.parquet
 
     try:
-        found = pyarrow.parquet.read_table(path)
+        found = pyarrow.parquet.read_table(path, page_checksum_verification=True)
     except (OSError, pyarrow.ArrowException) as error:
         raise InputError(path, f"cannot be read as a table ({error})", "give another") from error
     texts = {

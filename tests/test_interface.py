@@ -141,6 +141,11 @@ def test_tables_go_on_into_other_calls(world):
     assert len(wet.events) > 10
     assert bavlo.chart(months, only="a", figure="years").axes
     assert bavlo.map(months, regions=folder / "w.geojson", period="2002-03").axes
+    sized = (
+        bavlo.chart(months, size="900x500"),
+        bavlo.map(months, regions=folder / "w.geojson", size="900x500"),
+    )
+    assert all(figure.get_size_inches().tolist() == [9, 5] for figure in sized)
 
 
 def test_grids_stay_in_memory_until_they_are_written(world, tmp_path):

@@ -330,23 +330,31 @@ def grid(*grids: GridLike, progress: Progress | None = None, **options: Any) -> 
 
 
 def chart(*tables: Table | str | Path, **options: Any) -> Figure:
-    """A Matplotlib figure of one table or several; `figure`, `only`, `pick`, `base`, `title`."""
+    """A Matplotlib figure of one table or several.
+
+    Takes `figure`, `only`, `pick`, `base`, `title`, `size`, `panels`.
+    """
     from bavlo.commands.chart import chart as make_chart
+    from bavlo.figures.style import on_page
 
     with _request("chart", tables, options) as request:
-        return make_chart(request).draw()
+        shown = request.figure
+        with on_page(shown.size, apart=shown.panels == "own"):
+            return make_chart(request).draw()
 
 
 def map(shown: Table | GridLike, **options: Any) -> Figure:  # as the command
     """A Matplotlib map of a table, with its `regions`, or of a grid."""
     from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
+    from bavlo.figures.style import on_page
 
     with _request("map", (shown,), options) as request:
         reporter = _Listener(None)
         content = map_content(request, reporter)
         reporter.tell()
-        return draw_map(content, request.figure.classes)
+        with on_page(request.figure.size):
+            return draw_map(content, request.figure.classes)
 
 
 def _table(

@@ -314,3 +314,23 @@ def test_a_file_that_may_not_be_opened_is_not_called_damaged(tmp_path, monkeypat
 
     monkeypatch.setattr(Path, "open", refuse)
     assert "too many files are open" in unreadable(path, RuntimeError("HDF error")).text()
+
+
+def test_an_interrupt_says_whether_anything_was_written(tmp_path, monkeypatch, capsys):
+    from bavlo.cli import tables
+
+    grid = write_grid(tmp_path / "rain.nc", np.ones((3, 2, 2)))
+    write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 2, 2)})
+    words = ["series", str(grid), "--regions", str(tmp_path / "r.geojson"), "--every", "day"]
+    write_all = tables.write_all
+
+    def interrupted(request, result):
+        if request.output.replace:
+            write_all(request, result)
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(tables, "write_all", interrupted)
+    for more, left in (([], "nothing was written"), (["--replace"], "whole by then is kept")):
+        assert main([*words, "--out", str(tmp_path / "o.csv"), *more]) == 130
+        assert left in capsys.readouterr().err
+    assert (tmp_path / "o.csv").exists()

@@ -15,7 +15,7 @@ from typing import Any, TextIO
 from bavlo import __version__
 from bavlo.errors import REFUSED, BavloError, BavloWarning, in_one_line
 
-NOTHING = "nothing was written"
+NOTHING, SOME = "nothing was written", "what was whole by then is kept"
 CLOSED = (errno.EPIPE, errno.EBADF)  # the reader of our output is gone, or never was
 REPORT = "please report it with that file"
 
@@ -40,6 +40,17 @@ def stop_on_signals() -> None:
             signal.signal(number, stop)
 
 
+def times_placed() -> int:
+    """How often files were given their names so far; the module is not loaded for that."""
+    placing = sys.modules.get("bavlo.plan.placing")
+    return 0 if placing is None else int(placing.times_placed())
+
+
+def what_is_left(placed_before: int) -> str:
+    """Whether an interrupted command has written anything, in words."""
+    return SOME if times_placed() > placed_before else NOTHING
+
+
 def show_warnings() -> None:
     """Show doubts of readers that have no reporter as the others are shown."""
     usual = warnings.showwarning
@@ -53,11 +64,13 @@ def show_warnings() -> None:
     warnings.showwarning = show
 
 
-def status_of(error: BaseException, *, verbose: bool) -> int:
+def status_of(error: BaseException, *, verbose: bool, left: str = NOTHING) -> int:
     """Say in one line what ended the command, and give its exit status.
 
     Parameters
     ----------
+    left
+        What an interrupt leaves, from `what_is_left`.
     verbose
         Show where in the program it happened, of faults that are not expected.
     """
@@ -67,10 +80,10 @@ def status_of(error: BaseException, *, verbose: bool) -> int:
         _say(error.text(as_option))
         return error.exit_code
     if isinstance(error, Stopped):
-        _say(f"stopped by {signal.Signals(error.number).name}; {NOTHING}")
+        _say(f"stopped by {signal.Signals(error.number).name}; {left}")
         return 128 + error.number
     if isinstance(error, KeyboardInterrupt):
-        _say(f"interrupted; {NOTHING}")
+        _say(f"interrupted; {left}")
         return 130
     if isinstance(error, OSError) and error.errno in CLOSED:
         _let_go(sys.stdout)

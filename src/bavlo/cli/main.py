@@ -68,12 +68,19 @@ def main(arguments: Sequence[str]) -> int:
         hint = known_words(command, COMMANDS, "use one of")
         print(f"bavlo: '{command}' is no command; {hint}", file=sys.stderr)
         return 2
-    from bavlo.cli.endings import show_warnings, status_of, stop_on_signals
+    from bavlo.cli.endings import (
+        show_warnings,
+        status_of,
+        stop_on_signals,
+        times_placed,
+        what_is_left,
+    )
     from bavlo.regions.loading import nobody_needs_frames
 
     nobody_needs_frames()
     stop_on_signals()
     show_warnings()
+    before = times_placed()
     try:
         if command == "help":
             return _help(arguments[1])
@@ -81,4 +88,5 @@ def main(arguments: Sequence[str]) -> int:
         sys.stdout.flush()
         return status
     except (Exception, KeyboardInterrupt) as error:
-        return status_of(error, verbose="--verbose" in arguments)
+        left = what_is_left(before)
+        return status_of(error, verbose="--verbose" in arguments, left=left)

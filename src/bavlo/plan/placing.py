@@ -29,6 +29,14 @@ MOST_NAME = 255  # bytes of a file's name
 NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS)
 
 
+_placed = 0  # times that files were given their names
+
+
+def times_placed() -> int:
+    """How often files were given their names since the program began."""
+    return _placed
+
+
 @contextmanager
 def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, Path]]:
     """Where to write each output; they get their names together once all are written.
@@ -56,6 +64,8 @@ def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, 
         yield drafts
         with _undisturbed():
             _move(drafts, replace=replace)
+            global _placed
+            _placed += 1
     except OSError as error:
         named = str(error.filename or "")
         wanted = {str(draft): path for path, draft in drafts.items()}

@@ -163,7 +163,7 @@ def test_what_makes_no_sense_of_a_table_is_refused(demo, tmp_path):
         ),
         (["anomalies", months, "--window", "0"], "is no number of periods"),
         (["normals", months, "--out", tmp_path / "n.doc"], "the ending '.doc' is not known"),
-        (["chart", demo / "cover.csv", "--out", tmp_path / "c.png"], "there is no chart"),
+        (["chart", demo / "people.csv", "--out", tmp_path / "c.png"], "there is no chart"),
         (["chart", months, "--out", tmp_path / "c.csv"], "the ending '.csv' is not known"),
     ]
     for arguments, expected in cases:

@@ -6,7 +6,6 @@ What looks at the whole record, a base, a neighbouring period or single days is 
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -14,7 +13,6 @@ from typing import Any
 
 import numpy as np
 
-from bavlo import __version__
 from bavlo.core.conditions.conditions import Fixed
 from bavlo.core.conditions.counts import COUNTS
 from bavlo.core.stats.measures import parse_measure
@@ -26,8 +24,10 @@ from bavlo.plan.settled import (
     StepStamps,
     changed_steps,
     kept_periods,
+    key_of,
     segments_needed,
     source_digests,
+    told_of_source,
 )
 
 ARRAYS = ("value", "area_valid", "steps")
@@ -126,20 +126,9 @@ def _stands_alone(plan: ExtremesPlan) -> bool:
 
 def _key(plan: ExtremesPlan) -> str:
     """A digest of all that counts depend on but the steps."""
-    asked, overlay, layout = plan.request, plan.index.overlay, plan.aligned.layout
-    told: list[Any] = [__version__, asked.conditions, asked.measuring]
-    told += [replace(asked.time, during=None), plan.regions.regions.labels]
-    told += [plan.time.calendar, plan.time.length, plan.time.how, plan.weights.name]
-    told += [layout.crs, layout.shape, plan.weights.is_count]
+    asked = plan.request
+    told: list[Any] = [asked.conditions, asked.measuring, replace(asked.time, during=None)]
+    told += [plan.regions.regions.labels, plan.time.calendar, plan.time.length, plan.time.how]
     told += [(name, one.unit, one.what) for name, one in plan.variables.items()]
-    for source in plan.aligned.sources.values():
-        told += [source.variable, *(getattr(source, n, None) for n in ("scale", "offset"))]
-        told += [sorted({repr((f.dtype.str, replace(f.packing, where=""))) for f in source.files})]
-    digest = hashlib.sha256(repr(told).encode())
-    arrays = [layout.x_edges, layout.y_edges, overlay.cells, overlay.indptr, overlay.index]
-    arrays += [overlay.fraction, overlay.weight, overlay.region_weight]
-    if plan.weights.values is not None:
-        arrays.append(plan.weights.values)
-    for array in arrays:
-        digest.update(np.ascontiguousarray(array).tobytes())
-    return digest.hexdigest()
+    told += [told_of_source(source) for source in plan.aligned.sources.values()]
+    return key_of(told, plan.aligned.layout, plan.index.overlay, plan.weights)

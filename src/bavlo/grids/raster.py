@@ -95,7 +95,7 @@ def _dataset(path: Path) -> Iterator[Any]:
             if data is None:
                 data, memory = _opened(path)
             yield data
-    except (RasterioError, EOFError, zlib.error, *DAMAGE) as error:
+    except (RasterioError, *DAMAGE) as error:
         if data is not None:
             with contextlib.suppress(RasterioError):
                 data.close()

@@ -17,6 +17,8 @@ import numpy as np
 
 from bavlo import __version__
 from bavlo.core.reduce.protocol import Unit
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import Overlay
 from bavlo.core.time.periods import Assignment
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.segments import Segment
@@ -27,6 +29,7 @@ from bavlo.grids.source import GridSource
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import ValueRange
 from bavlo.plan.series_table import SeriesArrays
+from bavlo.plan.weights import FurtherWeights
 
 OF_PLAN = ("labels", "value", "area_valid", "steps", "place")
 
@@ -255,22 +258,31 @@ def source_digests(source: GridSource) -> np.ndarray | None:
 def _key(plans: Sequence[SeriesPlan]) -> str:
     """A digest of all that the values of periods depend on but the steps."""
     first = plans[0]
-    digest = hashlib.sha256(__version__.encode())
-    source, overlay, layout = first.source, first.overlay, first.source.layout
-    told: list[Any] = [source.variable, first.time.calendar, first.time.length, first.time.how]
-    told += [getattr(source, name, None) for name in ("scale", "offset", "takes_all")]
-    told += [first.what, layout.crs, layout.shape, first.weights.name, first.weights.is_count]
-    packings = {(file.dtype.str, replace(file.packing, where="")) for file in source.files}
-    told += [sorted(map(repr, packings))]
-    told += [first.labels, first.request.measuring]
+    told: list[Any] = [first.time.calendar, first.time.length, first.time.how, first.what]
+    told += [*told_of_source(first.source), first.labels, first.request.measuring]
     for plan in plans:
         told += [replace(plan.request.time, during=None, window=(1,)), plan.combine, plan.orders]
         told += [[measure.name for measure in plan.measures]]
-    digest.update(repr(told).encode())
+    return key_of(told, first.source.layout, first.overlay, first.weights)
+
+
+def told_of_source(source: GridSource) -> list[Any]:
+    """What the values of a grid depend on besides what its files store of each step."""
+    packings = {repr((file.dtype.str, replace(file.packing, where=""))) for file in source.files}
+    own = [getattr(source, name, None) for name in ("scale", "offset", "takes_all")]
+    return [source.variable, *own, sorted(packings)]
+
+
+def key_of(
+    told: Sequence[Any], layout: GridLayout, overlay: Overlay, weights: FurtherWeights
+) -> str:
+    """The name of an entry: SHA-256 of what is told in words, of cells, overlay and weights."""
+    words = [__version__, *told, layout.crs, layout.shape, weights.name, weights.is_count]
+    digest = hashlib.sha256(repr(words).encode())
     arrays = [layout.x_edges, layout.y_edges, overlay.cells, overlay.indptr, overlay.index]
     arrays += [overlay.fraction, overlay.weight, overlay.region_weight]
-    if first.weights.values is not None:
-        arrays.append(first.weights.values)
+    if weights.values is not None:
+        arrays.append(weights.values)
     for array in arrays:
         digest.update(np.ascontiguousarray(array).tobytes())
     return digest.hexdigest()

@@ -4,12 +4,16 @@ import json
 import shutil
 import subprocess
 import time
+from unittest import mock
 
 import netCDF4
 import numpy as np
 import pytest
+import shapely
 
-from bavlo.commands import series
+from bavlo.commands import ledger, series
+from bavlo.grids.fast import chunks
+from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.netcdf import close_all
 from support import PROGRAM, box, program, run, write_grid, write_regions
 
@@ -226,6 +230,65 @@ def test_why_a_result_is_made_is_said(folder):
     assert "months: up to date" in checked
 
 
+def test_results_of_the_same_grid_are_made_in_one_pass_with_the_bytes_of_each_alone(
+    folder, monkeypatch
+):
+    inflated = []
+
+    def counted(data, size):
+        inflated.append(size)
+        return inflate(data, size)
+
+    monkeypatch.setattr(chunks, "inflate", counted)
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    chunks._readers.clear()
+    together = said(folder)
+    assert together.count(" with 5 others, since") == 6
+    assert len(inflated) == 3 * 365  # each chunk of the record once
+    made = outputs(folder)
+    shutil.rmtree(folder / "out")
+    inflated.clear()
+    for name in ("months", "anomalies", "volumes", "latest", "wet days", "wet regions"):
+        assert "others" not in said(folder, "--only", name)
+    assert len(inflated) > 5 * 3 * 365
+    assert {name: outputs(folder)[name] for name in made if "wet_anom" not in name} == {
+        name: data for name, data in made.items() if "wet_anom" not in name
+    }
+
+
+def test_one_result_of_a_pass_fails_without_the_others(folder):
+    text = STUDY.replace('measure = "volume"', 'measure = "volume"\nunit = "degC"')
+    (folder / "s.toml").write_text(text)
+    told = said(folder, check=False)
+    assert "volumes: failed" in told
+    assert told.count("made in") == 6
+    assert not (folder / "out" / "volumes.csv").exists()
+
+
+def test_the_warnings_of_a_result_are_its_own(folder):
+    crossing = shapely.Polygon([(1, 1), (5, 5), (5, 1), (1, 5)])
+    write_regions(folder / "odd.geojson", {"a": crossing})
+    text = (
+        STUDY
+        + """
+[[result]]
+name = "odd"
+command = "series"
+regions = "odd.geojson"
+every = "year"
+out = "odd.csv"
+"""
+    )
+    (folder / "s.toml").write_text(text)
+    said(folder)
+    told = {
+        name: json.loads((folder / "out" / f"{name}.csv.about.json").read_text())["warnings"]
+        for name in ("odd", "months", "wet")
+    }
+    assert told["odd"]
+    assert told["months"] == told["wet"] == []
+
+
 def test_one_failing_result_stops_only_what_needs_it(folder):
     said(folder)
     before = outputs(folder)
@@ -306,6 +369,24 @@ def test_an_interrupt_keeps_what_is_whole(folder):
     program("run", "s.toml", cwd=folder)
     assert made == outputs(folder)
     assert not [name for name in made if ".part." in name]
+
+
+def test_files_of_a_run_that_was_killed_before_it_could_say_so_are_the_study_s_own(folder):
+    before = ledger.Ledger.note
+    said(folder)
+    first = outputs(folder)
+    shutil.rmtree(folder / "out")
+
+    def killed(self, result, request, inputs):
+        if result.name == "volumes":
+            raise KeyboardInterrupt
+        before(self, result, request, inputs)
+
+    with mock.patch.object(ledger.Ledger, "note", killed):
+        run("run", "s.toml", cwd=folder, check=False)
+    assert (folder / "out" / "volumes.csv").exists()
+    said(folder)
+    assert outputs(folder) == first
 
 
 def test_a_new_study_file_can_be_run(folder):

@@ -52,7 +52,7 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
             (slice(13, 57), slice(30, 65)),
             (slice(69, 70), slice(0, 1)),
         ):
-            found = tiff.read_window(fetch, directory, rows, columns, 0)
+            found = tiff.read_window(path, fetch, directory, rows, columns, 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
 
 

@@ -51,7 +51,8 @@ def run(arguments: list[str]) -> int:
         raise RequestError("", "no study file was named", "see `bavlo run --help`")
     if given["files"]:
         raise RequestError("", f"{given['files'][0]}: one study is run", "give one file")
-    from bavlo.commands.run import FAILED, StudyRun, check_study, run_study
+    from bavlo.commands.ledger import StudyRun
+    from bavlo.commands.run import FAILED, check_study, run_study
     from bavlo.request.options import make_request
     from bavlo.request.study import read_study
 
@@ -82,11 +83,13 @@ def run(arguments: list[str]) -> int:
 def _say(outcome: object) -> None:
     """What became of a result."""
     from bavlo.commands.run import MADE, Outcome
+    from bavlo.plan.wording import counted
 
     assert isinstance(outcome, Outcome)
     head = f"  {outcome.name}: {outcome.state}"
     if outcome.state == MADE:
-        head += f" in {outcome.seconds:.1f} s, since {outcome.why}"
+        beside = f" with {counted(outcome.beside, 'other')}" if outcome.beside else ""
+        head += f" in {outcome.seconds:.1f} s{beside}, since {outcome.why}"
     elif outcome.why:
         head += f": {outcome.why}"
     print(worded(head, as_option))

@@ -8,7 +8,7 @@ what is added to what, and in which order, follows from the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -16,6 +16,7 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.segments import Segment
+from bavlo.engine.together import OnePass
 
 Values = TypeVar("Values", covariant=True)
 
@@ -46,6 +47,8 @@ class Resources:
         Address of a Dask scheduler, or `local` to start one here; None for threads.
     store
         Folder where values that no later step changes are kept from run to run; None for nowhere.
+    company
+        The pass that other results are made in at the same time; None where there is none.
     """
 
     jobs: int
@@ -53,6 +56,7 @@ class Resources:
     scratch: Path | None
     cluster: str | None
     store: Path | None = None
+    company: OnePass | None = field(default=None, compare=False, repr=False)
 
 
 class Reader(Protocol[Values]):

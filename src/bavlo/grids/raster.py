@@ -241,7 +241,9 @@ class RasterGrid:
                     return False
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
                 for window in cells.windows:
-                    stored = tiff.read_window(fetch, directory, window.rows, window.columns, fill)
+                    stored = tiff.read_window(
+                        self.path, fetch, directory, window.rows, window.columns, fill
+                    )
                     window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error

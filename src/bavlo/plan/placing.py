@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import itertools
 import json
 import os
 import platform
@@ -29,6 +30,7 @@ MOST_NAME = 255  # bytes of a file's name
 NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS)
 
 
+_number = itertools.count()  # of drafts, so that no two threads write one
 _placed = 0  # times that files were given their names
 
 
@@ -57,9 +59,7 @@ def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, 
     for folder in dict.fromkeys(path.parent for path in paths):
         put_right(folder)
     mark = f".{_host()}-{os.getpid()}"
-    drafts = {
-        path: path.with_name(f"{mark}.{n}.part{_ending(path)}") for n, path in enumerate(paths)
-    }
+    drafts = {path: path.with_name(f"{mark}.{next(_number)}.part{_ending(path)}") for path in paths}
     try:
         yield drafts
         with _undisturbed():

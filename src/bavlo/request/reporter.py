@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
 
@@ -45,3 +46,70 @@ class SilentReporter:
     def warn(self, text: str) -> None:
         """Keep a warning."""
         self.warnings.append(text)
+
+
+class OwnReporter:
+    """Hears of one of several results: keeps its warnings by themselves, and passes all on.
+
+    Parameters
+    ----------
+    everybody
+        Who hears of all results.
+    """
+
+    def __init__(self, everybody: Reporter) -> None:
+        self.everybody = everybody
+        self.warnings: list[str] = []
+
+    def progress(self, done: int, total: int, what: str = "steps") -> None:
+        """Pass it on."""
+        self.everybody.progress(done, total, what)
+
+    def stage(self, name: str) -> None:
+        """Pass it on."""
+        self.everybody.stage(name)
+
+    def note(self, text: str) -> None:
+        """Pass it on."""
+        self.everybody.note(text)
+
+    def warn(self, text: str) -> None:
+        """Keep a warning, and pass it on."""
+        if text not in self.warnings:
+            self.warnings.append(text)
+        self.everybody.warn(text)
+
+
+class PassReporter(OwnReporter):
+    """The same of a result that is made beside others, whose progress is told as one.
+
+    Parameters
+    ----------
+    done
+        Steps done and in all, of each result by its number.
+    number
+        Of this result.
+    check
+        Called each time that something is said; may raise, so that the work ends.
+    """
+
+    def __init__(
+        self,
+        everybody: Reporter,
+        done: dict[int, tuple[int, int]],
+        number: int,
+        check: Callable[[], None],
+    ) -> None:
+        super().__init__(everybody)
+        self.done, self.number, self.check = done, number, check
+
+    def progress(self, done: int, total: int, what: str = "steps") -> None:
+        """Tell what all results have done together."""
+        self.check()
+        self.done[self.number] = done, total
+        each = list(self.done.values())
+        self.everybody.progress(sum(one for one, _ in each), sum(whole for _, whole in each), what)
+
+    def stage(self, name: str) -> None:
+        """The stage of all results stays."""
+        self.check()

@@ -12,7 +12,7 @@ import sys
 import threading
 import zlib
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
 from functools import partial
@@ -24,6 +24,7 @@ import numpy as np
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
+from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.source import CellSelection, CellSubset
 
 Fetch = Callable[[int, int], bytes]
@@ -44,6 +45,8 @@ class ChunkReader:
 
     Parameters
     ----------
+    key
+        What tells this variable of this file, as it is now, from all others.
     position
         Byte offset and size of each chunk by its number along every dimension; chunks that were
         never written are not there.
@@ -52,15 +55,14 @@ class ChunkReader:
     """
 
     path: Path
+    key: Hashable
     shape: tuple[int, ...]
     chunks: tuple[int, ...]
     dtype: np.dtype
     fill: np.ndarray
     filters: tuple[int, ...]
     position: dict[tuple[int, ...], tuple[int, int]]
-    kept: OrderedDict[tuple[int, ...], np.ndarray] = field(default_factory=OrderedDict)
-    lock: threading.Lock = field(default_factory=threading.Lock)
-    under_way: dict[tuple[int, ...], threading.Lock] = field(default_factory=dict)
+    kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...], *, keep: bool = True) -> np.ndarray:
@@ -161,22 +163,12 @@ class ChunkReader:
     def _part(self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]) -> np.ndarray:
         """Part of a chunk; those of several steps are kept for the next run of steps."""
         if self.chunks[0] == 1:
-            return self._unshuffled(self._bytes(file, chunk), inside)
-        with self.lock:
-            waits = self.under_way.setdefault(chunk, threading.Lock())
-        with waits:  # so that two workers do not inflate the same chunk
-            with self.lock:
-                values = self.kept.get(chunk)
-                if values is not None:
-                    self.kept.move_to_end(chunk)
-            if values is None:
-                whole = tuple(slice(0, n) for n in self.chunks)
-                values = self._unshuffled(self._bytes(file, chunk), whole)
-                with self.lock:
-                    self.kept[chunk] = values
-                    while len(self.kept) * values.nbytes > MOST_KEPT and len(self.kept) > 1:
-                        gone, _ = self.kept.popitem(last=False)
-                        self.under_way.pop(gone, None)
+            data = inflated_once((self.key, chunk), lambda: self._bytes(file, chunk))
+            return self._unshuffled(data, inside)
+        whole = tuple(slice(0, n) for n in self.chunks)
+        values: np.ndarray = self.kept.get(
+            chunk, lambda: self._unshuffled(self._bytes(file, chunk), whole)
+        )
         return values[inside]
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
@@ -287,7 +279,7 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
     key = (path, name, stamp)
     with _lock:
         if key not in _readers:
-            _readers[key] = _open(path, name)
+            _readers[key] = _open(path, name, key)
             while len(_readers) > 64:
                 _readers.popitem(last=False)
         return _readers[key]
@@ -302,7 +294,7 @@ def _hdf5(path: Path) -> AbstractContextManager[Any]:
     return opened
 
 
-def _open(path: Path, name: str) -> ChunkReader | None:
+def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
     try:
         with _hdf5(path) as file:
             data = file[name]
@@ -331,6 +323,8 @@ def _open(path: Path, name: str) -> ChunkReader | None:
             if masked:  # chunks that were left unfiltered
                 return None
             fill = np.asarray(data.fillvalue, data.dtype)
-            return ChunkReader(path, data.shape, data.chunks, data.dtype, fill, filters, position)
+            return ChunkReader(
+                path, key, data.shape, data.chunks, data.dtype, fill, filters, position
+            )
     except (OSError, RuntimeError, KeyError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong

@@ -14,12 +14,14 @@ import struct
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
+from bavlo.grids.fast.shared import inflated_once
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
 STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339
@@ -167,12 +169,14 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
 
 
 def read_window(
-    fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
+    path: Path, fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
 ) -> np.ndarray:
     """Stored numbers of a window; only its blocks are fetched.
 
     Parameters
     ----------
+    path
+        Of the file, by which blocks are kept that others will read too.
     fill
         What blocks hold that were never written.
     """
@@ -192,7 +196,8 @@ def read_window(
             if directory.offsets[number] == 0 or directory.sizes[number] == 0:
                 target[...] = fill
                 continue
-            block = _block(fetch, directory, number, y)
+            key = path, directory.signature, directory.offsets[number], directory.sizes[number]
+            block = inflated_once(key, partial(_block, fetch, directory, number, y))
             target[...] = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
     return out
 

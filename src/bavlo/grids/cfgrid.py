@@ -167,8 +167,10 @@ class CFGrid:
         Stored chunk of each dimension.
     opener
         Opens the file again where it is read.
-    by_chunks
-        Whether reading raw chunks is worth a try.
+    is_large
+        Whether its values, those of its other files counted in, are worth loading h5py for.
+    keeps_slabs
+        Whether all chunks of some steps can be kept in memory, so that each is inflated once.
     dtype
         Type of the stored numbers.
     is_hdf5
@@ -186,10 +188,22 @@ class CFGrid:
     chunks: tuple[int, ...]
     opener: Opener
     notes: tuple[str, ...] = ()
-    by_chunks: bool = False
+    is_large: bool = False
+    keeps_slabs: bool = False
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
     small_whole: bool = False
+
+    @property
+    def by_chunks(self) -> bool:
+        """Whether reading raw chunks is worth a try."""
+        return self.is_large and self.keeps_slabs
+
+    @property
+    def size(self) -> int:
+        """Bytes of its values as they are stored, inflated."""
+        steps = 1 if self.times is None else self.times.stamps.size
+        return int(steps * np.prod(self.layout.shape) * self.dtype.itemsize)
 
     @property
     def stored(self) -> np.dtype | None:
@@ -238,7 +252,7 @@ class CFGrid:
         """Whether chunks of several steps would be inflated again for each run of steps."""
         if self.times is None or self.step_chunk == 1 or not set(AXES) <= set(self.order):
             return False
-        return not (self.by_chunks and self.order == AXES)
+        return not (self.keeps_slabs and self.order == AXES)
 
     def _parts(self, first: int, last: int, cells: CellSelection) -> Iterator[Part]:
         """Wanted cells, steps from `first` on and stored numbers (t, size) of rectangles."""
@@ -540,22 +554,34 @@ def _grid(
         order,
         stored_chunks,
         opener,
-        by_chunks=axes[0] == "time" and _worth_chunks(variable, stored_chunks),
+        is_large=variable.is_remote or _size(variable) >= chunks.LEAST_SIZE,
+        keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
         dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
         small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
     )
 
 
-def _worth_chunks(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
-    """Whether raw chunks can be read: large HDF5 variables whose runs of steps fit in memory."""
-    if not variable.is_hdf5 or variable.chunks is None or variable.dtype is None:
+def read_by_chunks(files: Sequence[GridFile]) -> list[GridFile]:
+    """Files of one grid, by their raw chunks where they are large together."""
+    own = [file for file in files if isinstance(file, CFGrid)]
+    if sum(file.size for file in own) < chunks.LEAST_SIZE:
+        return list(files)
+    return [replace(file, is_large=True) if isinstance(file, CFGrid) else file for file in files]
+
+
+def _size(variable: Stored) -> int:
+    """Bytes of a variable, inflated."""
+    item = 0 if variable.dtype is None else variable.dtype.itemsize
+    return int(np.prod(variable.shape, dtype=np.int64)) * item
+
+
+def _keeps_slabs(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
+    """Whether all chunks of some steps can be kept, so that each is inflated once."""
+    if not variable.is_hdf5 or variable.chunks is None:
         return False
-    item = variable.dtype.itemsize
-    slab = stored_chunks[0] * int(np.prod(variable.shape[1:], dtype=np.int64)) * item
-    whole = int(np.prod(variable.shape, dtype=np.int64)) * item
-    large = variable.is_remote or whole >= chunks.LEAST_SIZE
-    return large and (stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT)
+    slab = stored_chunks[0] * (_size(variable) // max(variable.shape[0], 1))
+    return stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT
 
 
 def _further(container: Container, variable: Stored, dimension: str, size: int) -> Sequence[float]:

@@ -17,6 +17,7 @@ from bavlo.errors import BavloError, InputError, known_words, refused_by_system
 from bavlo.files import DAMAGE, check_regular
 from bavlo.grids import elsewhere, grib, netcdf, raster, remote, zarr
 from bavlo.grids.cf import unreadable
+from bavlo.grids.cfgrid import read_by_chunks
 from bavlo.grids.dates import find_dates
 from bavlo.grids.join import grouped, in_time, join
 from bavlo.grids.mosaic import mosaic
@@ -126,7 +127,7 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
                 f"it has: {', '.join(found) or 'none'}",
             )
         files.append(module.open_file(path, wanted, options))
-    files = _dated_by_names(files, options)
+    files = read_by_chunks(_dated_by_names(files, options))
     if options.resample_tiles and len({file.layout.crs for file in files}) > 1:
         return mosaic([in_time(group, options) for group in grouped(files)])
     return join(files, options)

@@ -9,6 +9,7 @@ only the last net caught, hangs and crashes. Kills at random moments come after 
 import argparse
 import collections
 import contextlib
+import gzip
 import json
 import os
 import random
@@ -26,8 +27,10 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.cli.main import main as bavlo
+from bavlo.errors import InputError
+from bavlo.grids.grib_messages import library
 
-SECONDS, MEMORY = 20, 4 * 2**30
+SECONDS, MEMORY = 20, 4 * 2**30  # the latter besides what libraries map
 CLEAN, SAME, WARNED, SILENT = "clean error", "same answer", "other, warned", "silent"
 FAULT, HANG, CRASH = "fault", "hang", "crash"
 OUTCOMES = (CLEAN, SAME, WARNED, SILENT, FAULT, HANG, CRASH)
@@ -82,6 +85,10 @@ def make(folder):
     for name, more in (("deflate.tif", {"compress": "deflate"}), ("plain.tif", {})):
         with rasterio.open(folder / name, "w", **profile, **more) as file:
             file.write(rain[0], 1)
+    made = [*write_grib(folder / "rain.grib", rain), *write_zarr(folder / "rain.zarr", rain)]
+    (folder / "classic.nc.gz").write_bytes(gzip.compress((folder / "classic.nc").read_bytes()))
+    with gzip.open(folder / "plain.tif.gz", "wb") as file:
+        file.write((folder / "plain.tif").read_bytes())
     head = f"ncols {COLUMNS}\nnrows {ROWS}\nxllcorner 0\nyllcorner 0\ncellsize 1\n"
     lines = [" ".join(f"{v:g}" for v in row) for row in rain[0]]
     (folder / "grid.asc").write_text(head + "NODATA_value -9999\n" + "\n".join(lines) + "\n")
@@ -90,19 +97,83 @@ def make(folder):
     of_grid = ["--regions", "r.geojson", "--every", "month", "--out", "o.csv"]
     raster = ["--regions", "r.geojson", *stated, "--grid-crs", "EPSG:4326", "--out", "o.csv"]
     cases = {n: ["series", n, *of_grid] for n in ("four.nc", "sums.nc", "classic.nc")}
-    cases |= {n: ["series", n, *raster] for n in ("deflate.tif", "plain.tif", "grid.asc")}
+    cases |= {n: ["series", n.partition("/")[0], *of_grid, *stated] for n in made}
+    rasters = ("deflate.tif", "plain.tif", "plain.tif.gz", "grid.asc")
+    cases |= {n: ["series", n, *raster] for n in rasters}
     here = ["--every", "month", "--out", "o.csv"]
 
     with contextlib.chdir(folder):
         for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.shp.zip", "t.gpkg"):
             words = ["series", "four.nc", "--regions", "r.geojson", "--every", "month"]
             assert bavlo([*words, "--out", name, "--quiet"]) == 0
-    for name in ("r.geojson", "points.csv", "t.shp.zip", "t.gpkg"):
+    others = write_regions(folder, regions)
+    for name in ("r.geojson", "points.csv", "t.shp.zip", "t.gpkg", *others):
         label = [] if name == "points.csv" else ["--label", "name"]
-        cases[name] = ["series", "four.nc", "--regions", name, *label, *here]
+        named = ["--label", "Name"] if name == "r.kml" else label
+        cases[name] = ["series", "four.nc", "--regions", name, *named, *here]
     for name in ("t.csv", "t.json", "t.xlsx", "t.parquet"):
         cases[name] = ["normals", name, "--base", "2001..2001", "--out", "o.csv"]
     return {name: words for name, words in cases.items() if (folder / name).exists()}
+
+
+def write_grib(path, rain):
+    """Rain of each day as GRIB 2 messages, where the library for it is there."""
+    try:
+        eccodes = library(path)
+    except InputError:
+        return
+    with path.open("wb") as file:
+        for day, values in enumerate(rain):
+            handle = eccodes.codes_grib_new_from_samples("regular_ll_sfc_grib2")
+            settings = {
+                "Ni": COLUMNS, "Nj": ROWS, "iDirectionIncrementInDegrees": 1.0,
+                "jDirectionIncrementInDegrees": 1.0,
+                "latitudeOfFirstGridPointInDegrees": ROWS - 0.5,
+                "latitudeOfLastGridPointInDegrees": 0.5, "longitudeOfFirstGridPointInDegrees": 0.5,
+                "longitudeOfLastGridPointInDegrees": COLUMNS - 0.5, "bitsPerValue": 16,
+                "dataDate": 20010101 + day if day < 31 else 20010201 + day - 31,
+            }  # fmt: skip
+            for name, value in settings.items():
+                eccodes.codes_set(handle, name, value)
+            eccodes.codes_set_values(handle, np.maximum(values, 0).astype(float).ravel())
+            eccodes.codes_write(handle, file)
+            eccodes.codes_release(handle)
+    yield path.name
+
+
+def write_zarr(path, rain):
+    """The same as Zarr; what is damaged is one of its files."""
+    try:
+        import zarr
+    except ImportError:
+        return
+    group = zarr.open_group(path, mode="w", zarr_format=2)
+    for axis, centres, unit in (
+        ("time", np.arange(DAYS), "days since 2001-01-01"),
+        ("lat", np.arange(ROWS) + 0.5, "degrees_north"),
+        ("lon", np.arange(COLUMNS) + 0.5, "degrees_east"),
+    ):
+        array = group.create_array(axis, data=centres.astype(float))
+        array.attrs.update({"units": unit, "_ARRAY_DIMENSIONS": [axis]})
+    array = group.create_array("rain", data=rain, chunks=(10, ROWS, COLUMNS), fill_value=-9999)
+    about = {"units": "mm", "cell_methods": "time: sum"}
+    array.attrs.update({**about, "_ARRAY_DIMENSIONS": ["time", "lat", "lon"]})
+    yield from (f"{path.name}/rain/{name}" for name in (".zarray", ".zattrs", "2.0.0"))
+    yield f"{path.name}/time/.zattrs"
+
+
+def write_regions(folder, regions):
+    """The same regions in further formats."""
+    import pyogrio
+    import shapely
+
+    shapes = np.array([shapely.Polygon(ring) for ring in regions.values()])
+    for name, driver in (("r.kml", "KML"), ("r.fgb", "FlatGeobuf")):
+        pyogrio.raw.write(
+            folder / name, shapely.to_wkb(shapes), [np.array(list(regions), object)],
+            ["name"], geometry_type="Polygon", crs="EPSG:4326", driver=driver,
+        )  # fmt: skip
+        yield name
 
 
 def damage(content, rng, text):
@@ -135,6 +206,11 @@ def damage(content, rng, text):
     return way, bytes(data)
 
 
+def mapped():
+    """Bytes of addresses that this process has, most of them of libraries."""
+    return int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+
+
 def run(folder, words):
     """Exit status or signal, and what was said, of a command in a process of its own."""
     said = folder / "said.txt"
@@ -150,7 +226,8 @@ def run(folder, words):
             output = os.open("said.txt", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
             os.dup2(output, 1)
             os.dup2(output, 2)
-            resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+            most = MEMORY + mapped()
+            resource.setrlimit(resource.RLIMIT_AS, (most, most))
             resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
             signal.signal(signal.SIGALRM, signal.SIG_DFL)
             signal.alarm(SECONDS)
@@ -204,7 +281,7 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None):
             wanted[n] = (folder / "o.csv").read_bytes()
         for number in range(count):
             n = list(cases)[number % len(cases)]
-            text = n.endswith((".csv", ".json", ".geojson", ".asc", ".kml"))
+            text = n.endswith((".csv", "json", ".asc", ".kml", ".zarray", ".zattrs"))
             way, content = damage(whole[n], rng, text)
             if content == whole[n]:
                 continue
@@ -217,7 +294,9 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None):
                 bad.append((n, way, sort, said.strip().splitlines()[-1:] or [""]))
                 if keep:
                     keep.mkdir(parents=True, exist_ok=True)
-                    (keep / f"{number}_{sort.replace(' ', '_')}_{n}").write_bytes(content)
+                    (keep / f"{number}_{sort.replace(' ', '_')}_{n.replace('/', '_')}").write_bytes(
+                        content
+                    )
             drafts = list(folder.glob(".*.part*"))
             if drafts:
                 bad.append((n, way, "left a draft", [str(drafts[0])]))
@@ -268,21 +347,132 @@ def kills(count, seed=2):
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, sent)
             _, status = os.waitpid(child, 0)
-            ended = (
-                f"signal {os.WTERMSIG(status)}"
-                if os.WIFSIGNALED(status)
-                else f"status {os.WEXITSTATUS(status)}"
-            )
             after = contents(folder)
             drafts = [n for n in after if ".part" in n]
             outs = [after.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
             old = [before.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
             whole = outs == old or all(o is not None for o in outs)
             left = "drafts left" if drafts else "nothing left"
-            found[sent.name, ended, left if sent != signal.SIGKILL else "", whole] += 1
+            found[sent.name, ended(status), left if sent != signal.SIGKILL else "", whole] += 1
             for draft in drafts:
                 (folder / draft).unlink()
     return found
+
+
+def soak(count, at_once=8, seed=3):
+    """Runs side by side in one folder and on one cache, some of them killed.
+
+    Returns
+    -------
+    dict
+        How many runs ended how; outputs with wrong bytes, without their about file or lost; drafts
+        that are left, and what is wrong of runs on the cache that all of them leave.
+    """
+    rng = random.Random(seed)
+    found = collections.Counter()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        make(folder)
+        jobs = soak_jobs(folder)
+        right = {}
+        for out, words in jobs.items():  # each by itself, without a cache that others share
+            status, said = command(folder, [*words, "--out", f"right_{out}"], f"alone_{out}")
+            assert status == 0, said
+            right[out] = (folder / f"right_{out}").read_bytes()
+        running = {}
+
+        def end(out):
+            child, sent, until = running.pop(out)
+            time.sleep(max(0, until - time.monotonic()))
+            if sent != "none":
+                os.kill(child, getattr(signal, sent))
+            found[f"sent {sent}, {ended(os.waitpid(child, 0)[1])}"] += 1
+            for fault in faults_of(folder / out, right[out], sent):
+                found[fault] += 1
+
+        for number in range(count):
+            out = rng.choice(list(jobs))
+            while out in running or len(running) >= at_once:
+                end(min(running, key=lambda one: running[one][2]))
+            sent = rng.choice(["none", "none", "SIGKILL", "SIGTERM", "SIGINT"])
+            wait = rng.uniform(0, 0.015 * at_once) if sent != "none" else 0.0
+            words = [*jobs[out], "--out", out, "--replace"]
+            child = begin(folder, words, "cache", f"said{number}")
+            running[out] = (child, sent, time.monotonic() + wait)
+        for out in list(running):
+            end(out)
+        for out, words in jobs.items():
+            status, said = command(folder, [*words, "--out", out, "--replace"], "cache")
+            if status or (folder / out).read_bytes() != right[out]:
+                found["wrong at the end"] += 1
+        found["drafts left"] += len(list(folder.glob(".*.part*")))
+    return found
+
+
+def soak_jobs(folder):
+    """The words of commands, by their outputs."""
+    rng = np.random.default_rng(5)
+    jobs = {}
+    for n in range(6):
+        write_square(folder / f"r{n}.geojson", *rng.uniform(0.5, 4, 2), 5.0)
+        for every in ("month", "day"):
+            for ending in ("csv", "parquet", "gpkg", "xlsx"):
+                words = ["series", "sums.nc", "--regions", f"r{n}.geojson", "--every", every]
+                jobs[f"{n}{every}.{ending}"] = words
+    return jobs
+
+
+def faults_of(path, right, sent):
+    """What is wrong with an output after a run that was sent a signal, or `none`."""
+    if not path.exists():
+        return ["lost"] if sent == "none" else []
+    found = [] if path.read_bytes() == right else ["wrong bytes"]
+    # Other formats hold in themselves how they came to be; a kill may part the two files of a
+    # CSV, which the next run in the folder puts right.
+    if path.suffix == ".csv" and sent != "SIGKILL":
+        found += [] if path.with_name(f"{path.name}.about.json").exists() else ["half an output"]
+    return found
+
+
+def ended(status):
+    """How a process ended, in words."""
+    if os.WIFSIGNALED(status):
+        return f"ended by signal {os.WTERMSIG(status)}"
+    return f"exit status {os.WEXITSTATUS(status)}"
+
+
+def write_square(path, x, y, size):
+    """One square region."""
+    ring = [[x, y], [x + size, y], [x + size, y + size], [x, y + size], [x, y]]
+    shape = {"type": "Polygon", "coordinates": [ring]}
+    feature = {"type": "Feature", "properties": {"name": "s"}, "geometry": shape}
+    path.write_text(json.dumps({"type": "FeatureCollection", "features": [feature]}))
+
+
+def begin(folder, words, cache, said):
+    """A command in a process of its own, with its own words in a file."""
+    sys.stdout.flush()
+    child = os.fork()
+    if child == 0:
+        os.chdir(folder)
+        os.environ["BAVLO_CACHE"] = str(folder / cache)
+        output = os.open(said, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+        os.dup2(output, 1)
+        os.dup2(output, 2)
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+        try:
+            os._exit(bavlo([*words, "--quiet", "--jobs", "2"]))
+        except KeyboardInterrupt:
+            os._exit(130)
+        except BaseException:
+            os._exit(99)
+    return child
+
+
+def command(folder, words, cache):
+    """The same, waited for: its exit status and what it said."""
+    _, status = os.waitpid(begin(folder, words, cache, "said.txt"), 0)
+    return status, (folder / "said.txt").read_text(errors="replace")
 
 
 def main():
@@ -292,7 +482,12 @@ def main():
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kills", type=int, default=0)
     parser.add_argument("--keep", type=Path, help="folder for inputs that end badly")
+    parser.add_argument("--soak", type=int, default=0, help="runs side by side on one cache")
     given = parser.parse_args()
+    if given.soak:
+        for key, number in sorted(soak(given.soak, seed=given.seed).items()):
+            print(f"{key}: {number}")
+        return
     if given.keep:
         shutil.rmtree(given.keep, ignore_errors=True)
     found, bad = campaign(given.count, given.seed, given.keep)

@@ -174,3 +174,24 @@ def test_a_chunk_that_two_threads_want_is_inflated_by_one():
     for thread in threads:
         thread.join()
     assert made == [1]
+
+
+def test_memory_that_was_lent_is_taken_back_where_a_result_needs_it():
+    given_back = []
+
+    def company():
+        return OnePass(2, memory.in_use() + 2**30, 2**29, lambda: given_back.append(True))
+
+    def result(one, kept):
+        def work():
+            with one.loop(Needs(2**20, kept)):
+                return list(in_order(lambda task: task, range(3), 2, one))
+
+        return work
+
+    one = company()
+    assert one.run([result(one, 2**20), result(one, 2**20)]) == [[0, 1, 2]] * 2
+    assert not given_back
+    one = company()
+    assert one.run([result(one, 0.7 * 2**30)] * 2) == [[0, 1, 2]] * 2
+    assert given_back == [True]

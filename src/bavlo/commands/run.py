@@ -150,14 +150,14 @@ def _made_together(ledger: Ledger, together: Sequence[_Due], report: Reporter) -
         return [_made(ledger, together[0], None, OwnReporter(report))]
     resources = ledger.run.resources
     kept = min(MOST_SHARED, resources.memory // 4)
-    company = OnePass(resources.jobs, resources.memory - kept)
     report.stage(f"making {len(together)} results in one pass")
     done: dict[int, tuple[int, int]] = {}
-    works = [
-        partial(_made, ledger, due, company, PassReporter(report, done, n, company.check))
-        for n, due in enumerate(together)
-    ]
-    with shared(kept):
+    with shared(kept) as inflated:
+        company = OnePass(resources.jobs, resources.memory, kept, inflated.keep_nothing)
+        works = [
+            partial(_made, ledger, due, company, PassReporter(report, done, n, company.check))
+            for n, due in enumerate(together)
+        ]
         outcomes = company.run(works)
     return [replace(outcome, beside=len(together) - 1) for outcome in outcomes]
 

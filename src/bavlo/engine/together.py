@@ -48,10 +48,21 @@ class OnePass:
         Units that are computed at once, of all results together.
     memory
         Peak resident memory, bytes.
+    lent
+        Of it, what is lent to whoever keeps things for all results.
+    give_back
+        Called where that is needed for the results themselves; nothing may be kept from then on.
     """
 
-    def __init__(self, jobs: int, memory: int) -> None:
-        self.jobs, self.memory = jobs, memory
+    def __init__(
+        self,
+        jobs: int,
+        memory: int,
+        lent: int = 0,
+        give_back: Callable[[], None] = lambda: None,
+    ) -> None:
+        self.jobs, self.memory = jobs, memory - lent
+        self._lent, self._give_back = lent, give_back
         self.stopped = False
         self._turn = threading.Lock()
         self._changed = threading.Condition()
@@ -162,9 +173,18 @@ class OnePass:
         others = [own for one, own in self._needs.items() if one != me]
         if not others:
             self._base = in_use()
-            fitting_jobs(self.jobs, self.memory, needs)
+            if self._room([needs]) < 1:
+                self._take_back()
+                fitting_jobs(self.jobs, self.memory, needs)
             return True
         return self._room([*others, needs]) >= 1
+
+    def _take_back(self) -> None:
+        """Use what was lent for the results themselves."""
+        if self._lent:
+            self._give_back()
+            self.memory, self._lent = self.memory + self._lent, 0
+            self._base = in_use()
 
     def _jobs(self) -> int:
         """Units that are computed at once."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy import sparse
 
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
@@ -18,6 +18,9 @@ from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import record_values
 from bavlo.extremes.values import ConditionReader, least_steps, plan_condition_units
 from bavlo.request.reporter import Reporter
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 BRICK_VALUES = 2**22  # cells × steps of a brick
 COPIES_OF_BRICK = 12.0
@@ -53,7 +56,7 @@ class RecordWork:
     @cached_property
     def _by_cells(self) -> tuple[sparse.csc_array, sparse.csc_array]:
         """Weights and areas (R, C), of which a few columns are had without a look at all."""
-        return self.plan.index.matrix.tocsc(), self.plan.index.areas.tocsc()
+        return self.plan.index.matrix.matrix.tocsc(), self.plan.index.areas.matrix.tocsc()
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""

@@ -99,7 +99,7 @@ def _write(
         geometry_type=kind,
         crs=shapes.crs,
         driver=driver,
-        layer=layer if driver == "GPKG" else None,
+        layer=layer if driver in ("GPKG", "GeoJSON") else None,
         **options,
     )
 

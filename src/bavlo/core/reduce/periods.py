@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 import numpy as np
-from scipy import sparse
 
 from bavlo.core.reduce.period_state import (
     PeriodState,
@@ -17,6 +16,7 @@ from bavlo.core.reduce.period_state import (
     find_gaps,
 )
 from bavlo.core.reduce.protocol import Unit
+from bavlo.core.sums import WeightedSums
 from bavlo.core.values.combine import MAX, MIN, TOTAL
 
 Settled = TypeVar("Settled")
@@ -52,10 +52,10 @@ class UnitSteps:
         """(N,) values that all steps of the grid (T,) have."""
         return np.asarray(by_step[self.unit.first : self.unit.last][self.step])
 
-    def matrix(self, amounts: np.ndarray) -> sparse.csr_array:
+    def matrix(self, amounts: np.ndarray) -> WeightedSums:
         """(P, T) that adds up the unit's steps, each times its amount (N,)."""
         shape = (self.periods, self.unit.last - self.unit.first)
-        return sparse.csr_array((amounts, (self.period, self.step)), shape=shape)
+        return WeightedSums.of_entries(amounts, self.period, self.step, shape)
 
     def added(self, amounts: np.ndarray) -> np.ndarray:
         """(P,) sums of amounts (N,)."""
@@ -160,8 +160,8 @@ class PeriodReducer(ABC, Generic[Settled]):
         if (missing == missing[:1]).all():
             # One mask for all steps: a sum over steps instead of one over cells.
             valid = (~missing[:1]).astype(np.float64)
-            covered = np.asarray(days.sum(axis=1))[:, None] * valid
-            weight = np.asarray(by_weight.sum(axis=1))[:, None] * valid
+            covered = days.of_rows()[:, None] * valid
+            weight = by_weight.of_rows()[:, None] * valid
         else:
             valid = (~missing).astype(np.float64)
             covered, weight = days @ valid, by_weight @ valid

@@ -13,10 +13,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import sparse
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
 from bavlo.core.space.regions import RegionEdges
+from bavlo.core.sums import WeightedSums
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
 MOST_SCALE_CHANGE = 1e-3  # within a cell, up to which planar fractions will do
@@ -66,10 +66,9 @@ class Overlay:
         """(R,) how many cells each region touches."""
         return np.diff(self.indptr)
 
-    def matrix(self) -> sparse.csr_array:
+    def matrix(self) -> WeightedSums:
         """The weights as an (R, C) sparse matrix, km²."""
-        shape = (self.regions, self.cells.size)
-        return sparse.csr_array((self.weight, self.index, self.indptr), shape=shape)
+        return WeightedSums(self.weight, self.index, self.indptr, (self.regions, self.cells.size))
 
     def outside(self) -> np.ndarray:
         """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""

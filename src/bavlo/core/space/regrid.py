@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import shapely
-from scipy import sparse
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.interpolation import (
@@ -29,6 +28,9 @@ from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.errors import RequestError
+
+if TYPE_CHECKING:
+    from scipy import sparse
 
 BOXES_AT_ONCE = 100_000  # cells that are laid over the grid together
 
@@ -204,6 +206,8 @@ def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = F
 
 def _axis_shares(source: GridLayout, target: GridLayout, counts: bool) -> AxisShares:
     """The shares of one grid in another of the same reference system."""
+    from scipy import sparse
+
     y = axis_shares(source.y_edges, target.y_edges, target.is_lonlat)
     x = longitude_shares(source, target)
     shapes = (target.shape[0], source.shape[0]), (target.shape[1], source.shape[1])
@@ -258,6 +262,8 @@ def _shared_areas(source: GridLayout, target: GridLayout, counts: bool) -> Share
     cells = np.flatnonzero(used)
     column = (np.cumsum(used, dtype=np.int32) - 1)[number]
     del number
+
+    from scipy import sparse
 
     def matrix(values: list[np.ndarray]) -> sparse.csr_array:
         flat = np.concatenate([np.zeros(0), *values])

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import sparse
 
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.spatial import SizeClass, size_classes, weighted_percentiles
+from bavlo.core.sums import WeightedSums
 from bavlo.core.values.combine import MEAN
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
 from bavlo.core.values.units import is_temperature
@@ -112,18 +112,18 @@ class OverlayIndex:
         self.of_masks: dict[tuple[str, bytes], np.ndarray] = {}
         self.region_weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
 
-    def _matrix(self, entries: np.ndarray) -> sparse.csr_array:
+    def _matrix(self, entries: np.ndarray) -> WeightedSums:
         overlay = self.overlay
         shape = (overlay.regions, overlay.cells.size)
-        return sparse.csr_array((entries, overlay.index, overlay.indptr), shape=shape)
+        return WeightedSums(entries, overlay.index, overlay.indptr, shape)
 
     @cached_property
-    def fractions(self) -> sparse.csr_array:
+    def fractions(self) -> WeightedSums:
         """(R, C) covered share of each cell."""
         return self._matrix(self.overlay.fraction)
 
     @cached_property
-    def square_km(self) -> sparse.csr_array:
+    def square_km(self) -> WeightedSums:
         """(R, C) shared area on the ellipsoid, km²."""
         if self.cell_area is None:
             raise ValueError("the areas of the cells were not given")
@@ -220,7 +220,7 @@ class CellSample:
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
 
-    def summed(self, matrix: sparse.csr_array) -> np.ndarray:
+    def summed(self, matrix: WeightedSums) -> np.ndarray:
         """(T, R) sums over the cells with data, each times its entry in an (R, C) matrix."""
         filled = self.block if not self.invalid.any() else np.where(self.invalid, 0.0, self.block)
         return np.asarray((matrix @ np.ascontiguousarray(filled.T)).T)

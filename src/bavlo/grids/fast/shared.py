@@ -42,7 +42,15 @@ class KeptChunks:
                     self._keep(key, found)
         return found
 
+    def keep_nothing(self) -> None:
+        """Let go of everything, and keep nothing any more."""
+        with self._lock:
+            self.most = self.size = 0
+            self._kept.clear()
+
     def _keep(self, key: Hashable, found: Any) -> None:
+        if not self.most:
+            return
         self._kept[key] = found
         self.size += _bytes_of(found)
         while self.size > self.most and len(self._kept) > 1:
@@ -59,7 +67,7 @@ _shared: KeptChunks | None = None
 
 
 @contextmanager
-def shared(most: int) -> Iterator[None]:
+def shared(most: int) -> Iterator[KeptChunks]:
     """While this lasts, inflated chunks of all files are kept for whoever reads them next.
 
     Parameters
@@ -70,7 +78,7 @@ def shared(most: int) -> Iterator[None]:
     global _shared
     before, _shared = _shared, KeptChunks(most)
     try:
-        yield
+        yield _shared
     finally:
         _shared = before
 

@@ -61,14 +61,21 @@ def worded(text: str, say: Callable[[str, str], str] = as_keyword) -> str:
     return SETTING.sub(lambda found: say(found.group(1), found.group(2) or ""), text)
 
 
+MOST_TEXT = 2000  # characters of a message
+
+
 def in_one_line(text: str) -> str:
     """A text with its control characters escaped, so that no input forges lines or colours.
+
+    Of very long ones, which hold what somebody else has written, the middle is left out.
 
     Examples
     --------
     >>> in_one_line("a name\\nbavlo: all is well")
     'a name\\\\nbavlo: all is well'
     """
+    if len(text) > MOST_TEXT:
+        text = f"{text[: MOST_TEXT // 2]} … {text[-MOST_TEXT // 2 :]}"
     return text if text.isprintable() else CONTROL.sub(_escaped, text)
 
 

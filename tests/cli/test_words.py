@@ -7,21 +7,23 @@ import os
 import re
 import runpy
 import signal
+import subprocess
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
-from bavlo.cli.endings import Stopped, status_of
+from bavlo.cli.endings import Stopped, status_of, without_echoes
 from bavlo.cli.main import COMMANDS, main
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.preview import aligned, preview
 from bavlo.cli.screen import MOST_WARNINGS, Screen
-from bavlo.errors import RequestError
+from bavlo.errors import RequestError, in_one_line
 from bavlo.grids.cf import unreadable
 from bavlo.tables.schema import SERIES
-from support import box, run, write_grid, write_regions
+from support import PROGRAM, box, run, write_grid, write_regions
 
 
 class Terminal(io.StringIO):
@@ -334,3 +336,36 @@ def test_an_interrupt_says_whether_anything_was_written(tmp_path, monkeypatch, c
         assert main([*words, "--out", str(tmp_path / "o.csv"), *more]) == 130
         assert left in capsys.readouterr().err
     assert (tmp_path / "o.csv").exists()
+
+
+@pytest.mark.slow
+def test_terminals_that_know_only_ascii_are_shown_what_they_can_and_data_is_whole(tmp_path):
+    write_grid(tmp_path / "g.nc", np.ones((12, 4, 5)), attributes={"cell_methods": "time: sum"})
+    write_regions(tmp_path / "r.geojson", {"Pür–gör": box(0, 0, 3, 3)})
+    words = [PROGRAM, "series", "g.nc", "--regions", "r.geojson", "--every", "day"]
+    ascii_only = {**os.environ, "PYTHONIOENCODING": "ascii", "LC_ALL": "C", "PYTHONUTF8": "0"}
+    shown = subprocess.run(words, cwd=tmp_path, env=ascii_only, capture_output=True, check=True)
+    assert b"Pur-gor" in shown.stdout
+    assert b"1 region x 12 periods" in shown.stdout
+    data = subprocess.run(
+        [*words, "--format", "csv"], cwd=tmp_path, env=ascii_only, capture_output=True, check=True
+    )
+    assert data.stdout.decode("utf-8").count("Pür–gör") == 12
+
+
+def test_very_long_messages_lose_their_middle():
+    told = in_one_line("head " + "x" * 100_000 + " tail")
+    assert len(told) < 2100
+    assert told.startswith("head")
+    assert told.endswith("tail")
+
+
+def test_echoes_of_refused_files_are_not_heard_and_other_faults_are(monkeypatch):
+    heard = []
+    monkeypatch.setattr(sys, "unraisablehook", heard.append)
+    without_echoes()
+    sys.unraisablehook(SimpleNamespace(exc_value=OSError(28, "No space left on device")))
+    assert not heard
+    fault = SimpleNamespace(exc_value=ValueError("x"))
+    sys.unraisablehook(fault)
+    assert heard == [fault]

@@ -131,5 +131,7 @@ def test_numbered_steps_are_read_by_pattern(pattern, name, first, days):
 def test_a_number_that_the_year_does_not_have_is_refused():
     with pytest.raises(BavloError, match="does not hold a date"):
         find_dates(["201347"], "%Y{composite8}", "folder")
+    with pytest.raises(BavloError, match="%Y stands in it twice"):
+        find_dates(["x_20132013.tif"], "%Y%Y", "folder")
     with pytest.raises(BavloError, match=r"\{week\} is not known"):
         find_dates(["201347"], "%Y{week}", "folder")

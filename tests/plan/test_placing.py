@@ -132,3 +132,19 @@ def test_a_damaged_journal_is_no_reason_to_fail(tmp_path):
     journal.write_text('{"replace": fal')
     placing.put_right(tmp_path)
     assert contents(tmp_path) == {"a.csv.about.json": "new a.csv.about.json"}
+
+
+def test_any_fault_of_a_library_on_a_full_disk_is_told_as_that(tmp_path, monkeypatch):
+    def write():
+        with whole_files([tmp_path / "x.nc"], replace=False) as drafts:
+            for draft in drafts.values():
+                draft.write_text("half")
+            raise RuntimeError("NetCDF: HDF error")
+
+    with pytest.raises(RuntimeError, match="HDF"):
+        write()
+    usage = placing.shutil.disk_usage(tmp_path)
+    monkeypatch.setattr(placing.shutil, "disk_usage", lambda folder: usage._replace(free=4096))
+    with pytest.raises(OutputError, match=r"x\.nc: cannot be written \(the disk is full\)"):
+        write()
+    assert not list(tmp_path.iterdir())

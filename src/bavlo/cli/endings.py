@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import codecs
 import errno
+import io
 import os
 import signal
 import sys
 import tempfile
 import traceback
+import unicodedata
 import warnings
 from types import FrameType
 from typing import Any, TextIO
@@ -17,6 +20,10 @@ from bavlo.errors import REFUSED, BavloError, BavloWarning, in_one_line
 
 NOTHING, SOME = "nothing was written", "what was whole by then is kept"
 CLOSED = (errno.EPIPE, errno.EBADF)  # the reader of our output is gone, or never was
+PLAIN = {
+    "…": "...", "×": "x", "–": "-", "—": "-", "≥": ">=", "≤": "<=", "°": " deg", "²": "2", "³": "3",
+    "→": "->", "“": '"', "”": '"', "‘": "'", "’": "'", "·": "*", "±": "+-", "−": "-",
+}  # fmt: skip
 REPORT = "please report it with that file"
 
 
@@ -38,6 +45,45 @@ def stop_on_signals() -> None:
         number = getattr(signal, name, None)
         if number is not None and signal.getsignal(number) is signal.SIG_DFL:
             signal.signal(number, stop)
+
+
+def plain_where_needed() -> None:
+    """Let terminals that know only ASCII show what they can of words on the screen."""
+    codecs.register_error("bavlo", _plain)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="bavlo")
+
+
+def _plain(error: UnicodeError) -> tuple[str, int]:
+    """What is shown of characters that a terminal does not know."""
+    assert isinstance(error, UnicodeEncodeError)
+    found = error.object[error.start : error.end]
+    shown = "".join(PLAIN.get(c) or _without_accents(c) for c in found)
+    return shown, error.end
+
+
+def _without_accents(character: str) -> str:
+    base = unicodedata.normalize("NFKD", character).encode("ascii", "ignore").decode()
+    return base or "?"
+
+
+def without_echoes() -> None:
+    """Keep libraries from saying again, as objects are taken down, that a file was refused."""
+    usual = sys.unraisablehook
+
+    def hear(told: Any) -> None:
+        if not isinstance(told.exc_value, OSError):
+            usual(told)
+
+    sys.unraisablehook = hear
+
+
+def for_data() -> TextIO:
+    """Standard output for tables, which hold every character, whatever a terminal knows."""
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(encoding="utf-8", errors="strict")
+    return sys.stdout
 
 
 def times_placed() -> int:

@@ -49,6 +49,11 @@ def _help(name: str) -> int:
 
 def main(arguments: Sequence[str]) -> int:
     """Run one command line and return its exit status."""
+    for stream in (sys.stdout, sys.stderr):
+        if (getattr(stream, "encoding", None) or "utf-8").lower().replace("-", "") != "utf8":
+            from bavlo.cli.endings import plain_where_needed
+
+            plain_where_needed()
     # Sums must not depend on how many threads a library starts; Bavlo has its own workers.
     for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
         os.environ.setdefault(name, "1")
@@ -74,12 +79,14 @@ def main(arguments: Sequence[str]) -> int:
         stop_on_signals,
         times_placed,
         what_is_left,
+        without_echoes,
     )
     from bavlo.regions.loading import nobody_needs_frames
 
     nobody_needs_frames()
     stop_on_signals()
     show_warnings()
+    without_echoes()
     before = times_placed()
     try:
         if command == "help":

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 
+from bavlo.cli.endings import for_data
 from bavlo.cli.parsing import Parser, add_options, as_option
 from bavlo.cli.preview import preview
 from bavlo.cli.screen import Screen
@@ -49,13 +50,13 @@ def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
     if output.format == "csv":
         from bavlo.tables import csv
 
-        csv.write(laid_out(result.table, output.layout), sys.stdout)
+        csv.write(laid_out(result.table, output.layout), for_data())
         words = sys.stderr
     if output.format == "json":
         from bavlo.tables import json
 
         companions = Companions(result.about)
-        json.write(laid_out(result.table, output.layout), sys.stdout, companions)
+        json.write(laid_out(result.table, output.layout), for_data(), companions)
         words = sys.stderr
     if wanted_files(request):
         screen.stage("writing")

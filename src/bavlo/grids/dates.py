@@ -205,6 +205,8 @@ def _by_pattern(names: Sequence[str], pattern: str) -> list[NamedStep]:
     expression, at = "", 0
     for code in re.finditer(r"%(.)|\{(\w+)\}", pattern):
         expression += re.escape(pattern[at : code.start()])
+        if code.group() in pattern[: code.start()]:
+            raise RequestError("dates", f"{pattern}: {code.group()} stands in it twice")
         if code.group(1) in CODES:
             expression += CODES[code.group(1)]
         elif code.group(2) in NUMBERED:

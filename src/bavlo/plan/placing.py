@@ -21,11 +21,12 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from bavlo.errors import OutputError
+from bavlo.errors import BavloError, OutputError
 
 DRAFT = re.compile(r"\.(?P<host>[0-9a-f]{8})-(?P<process>\d+)\.\d+\.part")
 JOURNAL = ".journal"
 ABOUT = ".about.json"
+LEAST_FREE = 2**16  # bytes
 MOST_NAME = 255  # bytes of a file's name
 NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS)
 
@@ -74,10 +75,26 @@ def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, 
             f"cannot be written ({error.strerror or error})",
             "check the disk and its permissions",
         ) from error
+    except BavloError:
+        raise
+    except Exception as error:  # libraries have many words for a disk that is full
+        if not _is_full(paths[0].parent):
+            raise
+        raise OutputError(
+            paths[0], "cannot be written (the disk is full)", "free some space"
+        ) from error
     finally:
         for draft in drafts.values():
             with contextlib.suppress(OSError):
                 shutil.rmtree(draft) if draft.is_dir() else draft.unlink(missing_ok=True)
+
+
+def _is_full(folder: Path) -> bool:
+    """Whether hardly anything can be written any more."""
+    try:
+        return shutil.disk_usage(folder).free < LEAST_FREE
+    except OSError:
+        return False
 
 
 def check_name(path: Path) -> None:

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.values.formula import derived_variable, evaluate, parse_formula
+from bavlo.core.values.formula import MOST_PARTS, derived_variable, evaluate, parse_formula
 from bavlo.core.values.kinds import Variable, quantity
 from bavlo.errors import RequestError
 
@@ -89,3 +89,11 @@ def test_an_error_points_at_its_place(text, place):
 def test_what_means_nothing_is_refused(text):
     with pytest.raises(RequestError):
         derived_variable(parse_formula(text), GRIDS)
+
+
+def test_formulas_without_end_are_refused_as_too_long():
+    parse_formula("x = " + "+".join(["a"] * MOST_PARTS))
+    with pytest.raises(RequestError, match="one part more than the 200"):
+        parse_formula("x = " + "+".join(["a"] * 20_000))
+    with pytest.raises(RequestError, match="too deep"):
+        parse_formula("x = " + "(" * 20_000 + "a")

@@ -25,6 +25,7 @@ TOKEN = re.compile(
     r"|(?P<name>[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
 )
 MOST_DEPTH = 100
+MOST_PARTS = 200  # numbers, grids and functions
 REMEDY = "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2"
 FUNCTIONS = ("mean", "min", "max", "std", "median")
 STEP = "step"
@@ -130,7 +131,7 @@ class _Reader(Tokens):
 
     def __init__(self, text: str) -> None:
         super().__init__(text, TOKEN, OPTION, REMEDY)
-        self.depth = 0
+        self.depth = self.parts = 0
 
     def formula(self) -> Formula:
         name = self.take("name")
@@ -157,8 +158,11 @@ class _Reader(Tokens):
 
     def factor(self) -> Term:
         self.depth += 1
+        self.parts += 1
         if self.depth > MOST_DEPTH:
             raise self.error("lies too deep in brackets")
+        if self.parts > MOST_PARTS:
+            raise self.error(f"is one part more than the {MOST_PARTS} that a formula may have")
         try:
             if self.take("sign", "-"):
                 return Term("neg", (self.factor(),))

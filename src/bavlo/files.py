@@ -27,6 +27,7 @@ DAMAGE = (
     MemoryError,
     EOFError,
     SyntaxError,
+    SystemError,  # of libraries that are asked for sizes below zero
     zlib.error,
     struct.error,
     zipfile.BadZipFile,

@@ -369,3 +369,18 @@ def test_echoes_of_refused_files_are_not_heard_and_other_faults_are(monkeypatch)
     fault = SimpleNamespace(exc_value=ValueError("x"))
     sys.unraisablehook(fault)
     assert heard == [fault]
+
+
+def test_names_cannot_forge_lines_on_the_terminal(tmp_path):
+    write_grid(tmp_path / "g.nc", np.ones((12, 4, 5)), attributes={"cell_methods": "time: sum"})
+    write_regions(tmp_path / "r.geojson", {"a\x1b[2J\nwrote all": box(0, 0, 3, 3),
+                                           "b": box(1, 1, 2, 2)})  # fmt: skip
+    for words in (["series", "g.nc", "--regions", "r.geojson", "--every", "month"],
+                  ["describe", "g.nc", "r.geojson"]):  # fmt: skip
+        said = run(*words, cwd=tmp_path)
+        assert "\x1b" not in said.stdout + said.stderr
+        assert "\nwrote all" not in said.stdout
+    assert (
+        "\\x1b[2J\\nwrote all"
+        in run("series", "g.nc", "--regions", "r.geojson", "--every", "month", cwd=tmp_path).stdout
+    )

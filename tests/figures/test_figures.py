@@ -11,6 +11,7 @@ from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
 from bavlo.figures import KINDS, draw
 from bavlo.figures.climate import ABOVE, BELOW
+from bavlo.figures.page import Page, render
 from bavlo.figures.style import counts_heat, on_page, save, scale_for, shortened
 from bavlo.tables.schema import ANOMALIES, CLASSES, EVENTS, EXTREMES, NORMALS, RETURN_LEVELS, SERIES
 from bavlo.tables.table import Table, text_column
@@ -472,3 +473,11 @@ def test_panels_share_one_scale_or_have_one_each():
     with on_page(None, apart=True):
         apart = [axes.get_ylim() for axes in draw([table], "Rain").axes]
     np.testing.assert_allclose(apart, [[-3.15, 3.15], [-31.5, 31.5]])
+
+
+def test_a_page_holds_only_what_html_may():
+    page = Page("a\x01b\x1b[31m", "told \x0b & <b>", (), "0.1")
+    text = render(page)
+    assert not [c for c in text if ord(c) < 32 and c not in "\n\t\r"]
+    assert r"a\x01b\x1b[31m" in text
+    assert "&amp; &lt;b&gt;" in text

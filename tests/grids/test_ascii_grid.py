@@ -7,7 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bavlo.errors import BavloError
+from bavlo.grids import raster
 from bavlo.grids.ascii_grid import check
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import ReadOptions
 from support import box, run, write_regions
 
 HEAD = "ncols 3\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\nNODATA_value -9999\n"
@@ -64,3 +68,11 @@ def test_a_damaged_grid_ends_a_command_with_one_line(tmp_path, zipped):
     assert done.returncode == 1
     assert "'2x5' in line 7 is no number" in done.stderr
     assert np.char.count(done.stderr, "\n") == 1
+
+
+def test_a_packed_grid_that_grows_beyond_measure_is_refused(tmp_path, monkeypatch):
+    monkeypatch.setattr(raster, "MOST_UNPACKED", 1000)
+    path = tmp_path / "a.asc.gz"
+    path.write_bytes(gzip.compress(b"ncols 1\nnrows 1\n" + b"0 " * 1000))
+    with pytest.raises(BavloError, match=r"unpacks to more than .* MB; unpack it first"):
+        open_grid([path], ReadOptions())

@@ -18,6 +18,7 @@ from rasterio.transform import from_origin
 
 from bavlo.commands.series import series
 from bavlo.errors import BavloError
+from bavlo.grids.open import open_grid
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table
@@ -623,3 +624,20 @@ def test_a_turned_bit_in_a_deflated_block_is_an_error_and_never_a_number(
         except BavloError:
             continue
         same(found, plain)
+
+
+def test_a_coordinate_of_another_length_than_its_dimension_is_refused(tmp_path):
+    import zarr
+
+    group = zarr.open_group(tmp_path / "g.zarr", mode="w", zarr_format=2)
+    for name, size, unit in (
+        ("time", 5, "days since 2001-01-01"),
+        ("lat", 4, "degrees_north"),
+        ("lon", 3, "degrees_east"),
+    ):
+        array = group.create_array(name, data=np.arange(float(size)))
+        array.attrs.update({"units": unit, "_ARRAY_DIMENSIONS": [name]})
+    array = group.create_array("rain", data=np.ones((5, 4, 3), "f4"))
+    array.attrs.update({"units": "mm", "_ARRAY_DIMENSIONS": ["lat", "time", "lon"]})
+    with pytest.raises(BavloError, match="rain has 5 along lat, whose coordinate has 4"):
+        open_grid([tmp_path / "g.zarr"])

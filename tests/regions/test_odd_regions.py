@@ -1,13 +1,16 @@
 """Region files as strangers make them."""
 
+import csv
 import json
+import warnings
 import zipfile
 
 import numpy as np
 import pytest
 
 from bavlo.commands.describe_regions import describe_regions
-from bavlo.errors import BavloError
+from bavlo.errors import BavloError, BavloWarning
+from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, read_regions
 from bavlo.regions.vector import Features, write
 from support import box, rows, run, write_grid, write_regions
@@ -153,3 +156,31 @@ def test_regions_may_be_left_out_by_name_or_pattern(tmp_path, grid):
         labels(path, excluded=("*",))
     found = rows("series", grid, path, every="day", **{"except": ["c"]})
     assert [r["region"] for r in found] == ["a", "b"]
+
+
+def test_an_archive_whose_members_grow_beyond_measure_is_refused_unread(tmp_path, monkeypatch):
+    monkeypatch.setattr(vector, "LARGE", 2**20)
+    path = tmp_path / "r.zip"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as packed:
+        packed.writestr("a.geojson", bytes(2**22))
+    monkeypatch.setattr(zipfile.ZipFile, "testzip", lambda self: pytest.fail("was read"))
+    with pytest.raises(BavloError, match=r"a\.geojson, which would grow from 0 to 4 MB"):
+        labels(path)
+
+
+def test_points_whose_last_line_does_not_end_are_read_with_a_warning(tmp_path):
+    path = tmp_path / "p.csv"
+    path.write_text("name,lon,lat\np,1.5,1.5\nq,3.5,1.25\n")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert labels(path) == ["p", "q"]
+    path.write_text("name,lon,lat\np,1.5,1.5\nq,3.5,1.2")
+    with pytest.warns(BavloWarning, match="last line does not end"):
+        assert labels(path) == ["p", "q"]
+
+
+def test_a_region_of_a_billionth_of_a_degree_has_the_value_of_its_cell(tmp_path, grid):
+    write_regions(tmp_path / "r.geojson", {"tiny": box(1.2, 2.3, 1.2 + 1e-9, 2.3 + 1e-9)})
+    run("series", grid, "--regions", "r.geojson", "--every", "all", "--out", "o.csv", cwd=tmp_path)
+    (found,) = csv.DictReader((tmp_path / "o.csv").open(encoding="utf-8"))
+    assert (float(found["value"]), float(found["area_valid"])) == (9.0, 1.0)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bavlo.cli.parsing import Parser, add_options
+from bavlo.cli.screen import shown
 from bavlo.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
@@ -48,11 +49,11 @@ def run(arguments: list[str]) -> int:
     outputs = () if only_words(given) else figure_outputs(request.output)
     content = chart(request)
     if given["describe"]:
-        print("\n".join(map(in_words, content.tables)))
+        print("\n".join(shown(in_words(table)) for table in content.tables))
     if outputs:
         write_figure(request, content.draw)
     for path in outputs:
-        print(f"wrote {path}")
+        print(shown(f"wrote {path}"))
     return 0
 
 

@@ -8,6 +8,7 @@ import textwrap
 from pathlib import Path
 
 from bavlo.cli.parsing import Parser, add_options, as_option
+from bavlo.cli.screen import shown
 from bavlo.errors import worded
 
 DESCRIPTION = "What is in a file, and what Bavlo would do with it. Files of one grid go together."
@@ -58,11 +59,11 @@ def run(arguments: list[str]) -> int:
     for n, one in enumerate(found):
         if n:
             print()
-        print(one.heading)
+        print(shown(one.heading))
         for word, sentence in one.facts:
-            print(_wrapped(word, worded(sentence, as_option), width))
+            print(_wrapped(word, shown(sentence), width))
         for doubt in one.doubts:
-            print(_wrapped("look at", worded(doubt, as_option), width))
+            print(_wrapped("look at", shown(doubt), width))
     return 0
 
 

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from bavlo.cli.parsing import Parser, add_options, as_option
-from bavlo.cli.screen import Screen
-from bavlo.errors import RequestError, worded
+from bavlo.cli.parsing import Parser, add_options
+from bavlo.cli.screen import Screen, shown
+from bavlo.errors import RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo grid "sorrel/rain_*.nc" --every season --as anomaly --during 2018-06..2018-08 \\
@@ -46,8 +46,8 @@ def run(arguments: list[str]) -> int:
         screen.close()
     if not given["quiet"]:
         for line in summary:
-            print(worded(line, as_option))
+            print(shown(line))
         for path in request.output.out:
-            print(f"wrote {path}, and how it came to be in {beside(path).name}")
+            print(shown(f"wrote {path}, and how it came to be in {beside(path).name}"))
     screen.finish()
     return 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bavlo.cli.chart import only_words
 from bavlo.cli.parsing import Parser, add_options
-from bavlo.cli.screen import Screen
+from bavlo.cli.screen import Screen, shown
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo map sorrel/rain_years.csv --regions sorrel/watersheds.geojson --period 2007 --out wet.png
@@ -40,10 +40,10 @@ def run(arguments: list[str]) -> int:
     screen = Screen(quiet=given["quiet"], verbose=True)
     content = map_content(request, screen)
     if given["describe"]:
-        print(map_in_words(content))
+        print(shown(map_in_words(content)))
     if outputs:
         write_figure(request, lambda: draw_map(content, request.figure.classes))
     for path in outputs:
-        print(f"wrote {path}")
+        print(shown(f"wrote {path}"))
     screen.finish()
     return 0

@@ -11,6 +11,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from bavlo.errors import in_one_line
+
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable
 
@@ -58,12 +60,16 @@ def preview(table: AnyTable) -> str:
         column = table.columns[n]
         head = f"{column.name} ({unit})" if unit and column.name == "value" else column.name
         values = [row[n][0] for row in subset]
-        cells = values if column.is_text else _numbers([float(value) for value in values])
+        cells = (
+            list(map(in_one_line, values))
+            if column.is_text
+            else _numbers([float(value) for value in values])
+        )
         if any(cells):
             shown.append(_Shown(column.name, head, cells, column.is_text))
     if unit and not any(column.name == "value" for column in shown):
         same["unit"] = unit
-    told = "   ".join(f"{name} {text}" for name, text in same.items())
+    told = "   ".join(f"{name} {in_one_line(text)}" for name, text in same.items())
     shown, left_out = _fitting(shown, width)
     lines = aligned(
         [[c.head for c in shown], *zip(*(c.cells for c in shown), strict=True)],

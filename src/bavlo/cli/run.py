@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 from pathlib import Path
 
-from bavlo.cli.parsing import Parser, as_option
-from bavlo.cli.screen import Screen
-from bavlo.errors import InputError, OutputError, RequestError, worded
+from bavlo.cli.parsing import Parser
+from bavlo.cli.screen import Screen, shown
+from bavlo.errors import InputError, OutputError, RequestError
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo run sorrel/study.toml --check
@@ -64,7 +64,7 @@ def run(arguments: list[str]) -> int:
     failed = 0
     with contextlib.chdir(path.parent):
         if not given["quiet"]:
-            print(study.title)
+            print(shown(study.title))
         try:
             outcomes = check_study(wanted) if given["check"] else run_study(wanted, screen)
             for outcome in outcomes:
@@ -92,9 +92,9 @@ def _say(outcome: object) -> None:
         head += f" in {outcome.seconds:.1f} s{beside}, since {outcome.why}"
     elif outcome.why:
         head += f": {outcome.why}"
-    print(worded(head, as_option))
+    print(shown(head))
     for line in outcome.summary[:MOST_LINES]:
-        print(f"    {worded(line, as_option)}")
+        print(f"    {shown(line)}")
 
 
 def _new(given: dict[str, object]) -> int:

@@ -14,6 +14,11 @@ PACE_KNOWN = 5.0  # seconds of a stage after which its pace tells how long it wi
 MOST_WARNINGS = 8
 
 
+def shown(text: str) -> str:
+    """A text in the words of the command line, in one line that no input can forge."""
+    return in_one_line(worded(text, as_option))
+
+
 class Screen:
     """Tells a person at a terminal, or a log, what happens.
 
@@ -87,11 +92,11 @@ class Screen:
     def note(self, text: str) -> None:
         """A choice behind the numbers."""
         if self.verbose and not self.quiet:
-            print(in_one_line(worded(text, as_option)), file=self.stream)
+            print(shown(text), file=self.stream)
 
     def warn(self, text: str) -> None:
         """A doubt; said once, and no more than a few."""
-        text = in_one_line(worded(text, as_option))
+        text = shown(text)
         if text in self.warnings:
             return
         self.warnings.append(text)

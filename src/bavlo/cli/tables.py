@@ -6,10 +6,9 @@ import sys
 import time
 
 from bavlo.cli.endings import for_data
-from bavlo.cli.parsing import Parser, add_options, as_option
+from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.preview import preview
-from bavlo.cli.screen import Screen
-from bavlo.errors import worded
+from bavlo.cli.screen import Screen, shown
 from bavlo.plan.writing import check, wanted_files, write_all
 from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
@@ -63,16 +62,16 @@ def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
         write_all(request, result)
     preview_only = not output.out and not output.format
     if preview_only:
-        print(f"{result.title}\n\n{preview(laid_out(result.table, output.layout))}\n")
+        print(f"{shown(result.title)}\n\n{preview(laid_out(result.table, output.layout))}\n")
     if not given["quiet"]:
         took = f", in {time.monotonic() - began:.1f} s"
         for n, line in enumerate(result.summary[:MOST_LINES]):
-            print(worded(line, as_option) + (took if n == 0 else ""), file=words)
+            print(shown(line) + (took if n == 0 else ""), file=words)
         if len(result.summary) > MOST_LINES:
             print(f"… and {len(result.summary) - MOST_LINES} more regions", file=words)
         for path in wanted_files(request):
             where = "it" if holds_about(path) else beside(path).name
-            print(f"wrote {path}, and how it came to be in {where}", file=words)
+            print(shown(f"wrote {path}, and how it came to be in {where}"), file=words)
         if preview_only:
             print("write it all with --out FILE.csv, draw it with --out FILE.png", file=words)
     screen.finish()

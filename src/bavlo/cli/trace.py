@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from bavlo.cli.parsing import Parser, add_options, as_option
-from bavlo.cli.screen import Screen
-from bavlo.errors import worded
+from bavlo.cli.parsing import Parser, add_options
+from bavlo.cli.screen import Screen, shown
 
 if TYPE_CHECKING:
     from bavlo.commands.trace import Trace
@@ -65,7 +64,7 @@ def run(arguments: list[str]) -> int:
         write_all(request, traced.result)
     if not given["quiet"]:
         for line in in_words(traced):
-            print(worded(line, as_option))
+            print(shown(line))
         for path in wanted_files(request):
             print(f"wrote {path}")
     screen.finish()

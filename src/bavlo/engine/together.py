@@ -18,7 +18,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-from bavlo.engine.memory import MARGIN, Needs, fitting_jobs, in_use
+from bavlo.engine import memory as resident
+from bavlo.engine.memory import MARGIN, Needs, fitting_jobs
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -172,7 +173,7 @@ class OnePass:
         """Whether a result can be made beside those that are under way."""
         others = [own for one, own in self._needs.items() if one != me]
         if not others:
-            self._base = in_use()
+            self._base = resident.in_use()
             if self._room([needs]) < 1:
                 self._take_back()
                 fitting_jobs(self.jobs, self.memory, needs)
@@ -184,7 +185,7 @@ class OnePass:
         if self._lent:
             self._give_back()
             self.memory, self._lent = self.memory + self._lent, 0
-            self._base = in_use()
+            self._base = resident.in_use()
 
     def _jobs(self) -> int:
         """Units that are computed at once."""

@@ -22,6 +22,9 @@ MOST_OUTLINES = 100  # that stand as text in a page
 PICTURE_DPI = 160
 LINK = re.compile(r'(url\(#|href="#)([^")]+)')
 
+# Characters that no HTML text may hold (WHATWG HTML, section 13.2.3.5).
+NOT_HTML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\ud800-\udfff\ufffe\uffff]")
+
 
 @dataclass(frozen=True)
 class PageFigure:
@@ -109,7 +112,12 @@ def render(page: Page) -> str:
         undefined=jinja2.StrictUndefined,
     )
     template = environment.get_template("page.html")
-    return template.render(page=page, safe=Markup)
+    return NOT_HTML.sub(_escaped, template.render(page=page, safe=Markup))
+
+
+def _escaped(found: re.Match[str]) -> str:
+    """A character that HTML may not hold, as it is written in programs."""
+    return found.group().encode("unicode_escape").decode("ascii")
 
 
 def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:

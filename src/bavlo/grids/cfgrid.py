@@ -535,6 +535,7 @@ def _grid(
         axis if axis in AXES else levels[dimension]
         for dimension, axis in zip(variable.dimensions, axes, strict=True)
     )
+    _check_sizes(path, container, variable)
     times = None
     if "time" in axes:
         times = _times(path, container, variable, variable.dimensions[axes.index("time")])
@@ -560,6 +561,19 @@ def _grid(
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
         small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
     )
+
+
+def _check_sizes(path: Path, container: Container, variable: Stored) -> None:
+    """Refuse coordinates of other lengths than their dimension, which some formats allow."""
+    for dimension, size in zip(variable.dimensions, variable.shape, strict=True):
+        coordinate = container.coordinate(variable, dimension)
+        if coordinate is not None and coordinate.shape != (size,) and len(coordinate.shape) == 1:
+            raise InputError(
+                path,
+                f"variable {variable.name} has {size} along {dimension}, whose coordinate has "
+                f"{coordinate.shape[0]}",
+                "the file is damaged: fetch it again",
+            )
 
 
 def read_by_chunks(files: Sequence[GridFile]) -> list[GridFile]:

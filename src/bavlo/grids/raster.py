@@ -54,6 +54,7 @@ NOT_GRIDS = {
     "BIGGIF",
     "VRT",
 }
+MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
 
 # What fields of an attribute table are used for, as GDAL numbers it.
 NAME_USAGE, CODE_USAGES = "2", ("5", "3")
@@ -146,7 +147,11 @@ def _opened(path: Path) -> tuple[Any, Any]:
     # Unpacked here and not by the raster library, since this checks the checksum.
     inner = Path(path.stem)
     with gzip.open(path) as file:
-        content = file.read()
+        content = file.read(MOST_UNPACKED + 1)
+    if len(content) > MOST_UNPACKED:
+        raise InputError(
+            path, f"unpacks to more than {MOST_UNPACKED >> 20} MB", "unpack it first, with gunzip"
+        )
     memory = rasterio.MemoryFile(content, filename=inner.name)
     data = memory.open()
     if data.driver == ASCII:

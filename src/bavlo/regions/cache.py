@@ -18,7 +18,7 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regions import Regions
 from bavlo.grids.kept import OVERLAY, folder, keep, load
 
-FORMAT = "3"  # of the entries; another number makes all older ones useless
+FORMAT = "4"  # of the entries; another number makes all older ones useless
 WORTH = 0.3  # seconds that an overlay must take to be kept
 PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
 

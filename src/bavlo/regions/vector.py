@@ -18,7 +18,7 @@ import numpy as np
 import shapely
 
 from bavlo.core.space.regions import LONLAT
-from bavlo.errors import InputError, known_words
+from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
 from bavlo.regions.loading import vector_library
 
@@ -42,6 +42,7 @@ LON_NAMES = ("lon", "longitude", "long", "lng", "x")
 LAT_NAMES = ("lat", "latitude", "y")
 POINTER, HEAD = b"<OGRVRTDataSource", 4096  # how a file begins that is a virtual layer
 SHAPEFILE = "Shapefile"
+LARGE, MOST_GROWTH = 2**27, 200  # bytes of a member, and of one byte that is stored
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
 
@@ -108,12 +109,26 @@ def packed_files(path: Path) -> dict[str, str]:
     return {Path(name).stem: f"/vsizip/{path.resolve()}/{name}" for name in inside}
 
 
+def _check_directory(path: Path, packed: zipfile.ZipFile) -> None:
+    """Refuse an archive whose members grow beyond all measure, before any is unpacked."""
+    for member in packed.infolist():
+        grows = member.file_size > MOST_GROWTH * max(member.compress_size, 1)
+        if grows and member.file_size > LARGE:
+            raise InputError(
+                path,
+                f"holds {member.filename}, which would grow from {member.compress_size / 1e6:.0f} "
+                f"to {member.file_size / 1e6:.0f} MB",
+                "unpack it first, if that is what it should hold",
+            )
+
+
 def _check_zip(path: Path) -> None:
     """The vector library does not look at the checksums of a zipped file, so they are checked."""
     if path.suffix.lower() not in (".zip", ".shz", ".kmz"):
         return
     try:
         with zipfile.ZipFile(path) as packed:
+            _check_directory(path, packed)
             bad = packed.testzip()
     except DAMAGE as error:
         raise _unreadable(path, error) from error
@@ -205,6 +220,12 @@ def _by_csv(path: Path) -> Features:
             delimiter = _delimiter(file.readline())
             file.seek(0)
             rows = list(csv.DictReader(file, delimiter=delimiter))
+        if not _ends_with_a_line(path):
+            warnings.warn(
+                f"{path}: its last line does not end; see that the file is whole",
+                BavloWarning,
+                stacklevel=2,
+            )
     except (UnicodeDecodeError, csv.Error) as error:
         raise _unreadable(path, error) from error
     names = list(rows[0]) if rows else []
@@ -235,6 +256,13 @@ def _by_csv(path: Path) -> Features:
         if name and name not in (wkt, lon, lat)
     }
     return Features(np.asarray(shapely.force_2d(geometry)), fields, LONLAT, "CSV", path.stem)
+
+
+def _ends_with_a_line(path: Path) -> bool:
+    with path.open("rb") as file:
+        size = file.seek(0, 2)
+        file.seek(max(0, size - 1))
+        return file.read() in (b"\n", b"\r", b"")
 
 
 def _delimiter(header: str) -> str:

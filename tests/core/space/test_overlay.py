@@ -325,3 +325,26 @@ def test_parts_of_a_cell_whose_scale_varies_add_up_to_it_and_are_those_of_an_equ
         box = shapely.box(lines[column], lines[::-1][row + 1], lines[column + 1], lines[::-1][row])
         true = placed(box, from_grid, size / 200).intersection(region).area / 1e6
         assert weight == pytest.approx(true, rel=2e-5, abs=2)
+
+
+@pytest.mark.parametrize("size", [1e-9, 1e-7, 1e-6, 1e-4])
+@pytest.mark.parametrize("turn", [0.0, 360.0, -360.0])
+@pytest.mark.parametrize("north_up", [True, False])
+def test_regions_however_small_are_on_the_grid(size, turn, north_up):
+    lines = np.arange(-38, -31.9, 0.125)
+    layout = GridLayout(np.arange(78, 86.1, 0.125), lines[::-1] if north_up else lines, "lonlat")
+    x, y = 83.0021 + turn, -34.3013
+    shapes = [box(79, -37, 80, -36), box(x, y, x + size, y + size),
+              box(60, -20, 60 + size, -20 + size), box(80, -35, 82, -34)]  # fmt: skip
+    found = overlay(region_edges(np.array(shapes)), layout)
+    row = int((-32 - y) / 0.125) if north_up else int((y + 38) / 0.125)
+    assert found.entries[1] == 1
+    assert found.cells[found.index[found.indptr[1]]] == row * 64 + int((x - turn - 78) / 0.125)
+    exact = np.radians(size) * np.radians(size) * np.cos(np.radians(y)) * AUTHALIC_RADIUS_KM**2
+    weight = found.weight[found.indptr[1]]
+    # As the coordinates hold it: to some 1e-14 of a degree.
+    assert weight == pytest.approx(exact, rel=max(1e-3, 1e-13 / size))
+    assert found.outside()[1] == pytest.approx(0, abs=1e-4)
+    assert found.entries[2] == 0
+    alone = overlay(region_edges(np.array(shapes)[[0, 3]]), layout)
+    np.testing.assert_array_equal(found.weight[found.weight > 1e-4 * 100], alone.weight)

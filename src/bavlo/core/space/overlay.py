@@ -119,6 +119,10 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
 
     number = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
     fraction = np.concatenate(fractions) if fractions else np.zeros(0)
+    tiny, cell, share = _tiny_regions(outlines, layout, counts)
+    at = np.cumsum(counts)[tiny]
+    number, fraction = np.insert(number, at, cell), np.insert(fraction, at, share)
+    counts[tiny] = 1
     cells, index = _used_cells(number, ny * nx)
     if sphere:
         rows, columns = layout.sphere_areas()
@@ -130,6 +134,8 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
         if pieces > 1:
             fraction = _true_fractions(edges, layout, (number, fraction, counts), pieces)
         region_weight = _true_areas(edges, layout, fraction * cell_area[index], counts)
+    own = np.cumsum(counts)[tiny] - 1
+    region_weight[tiny] = (fraction * cell_area[index])[own]
     return Overlay(
         (ny, nx),
         cells,
@@ -139,6 +145,59 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
         fraction * cell_area[index],
         region_weight,
     )
+
+
+def _tiny_regions(
+    edges: RegionEdges, layout: GridLayout, counts: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Regions that share less than SLIVER with every cell, in the cell that holds their middle.
+
+    Parameters
+    ----------
+    counts : (R,) int64
+        How many cells each region shares enough with.
+
+    Returns
+    -------
+    region, cell : (N,) int64
+    share : (N,) float64
+        Of the cell, as a planar fraction.
+    """
+    starts = np.searchsorted(edges.region, np.arange(edges.count + 1))
+    region = np.flatnonzero((counts == 0) & (np.diff(starts) > 0))
+    if not region.size:
+        return region, region, np.zeros(0)
+    origin_x, origin_y = edges.x0[starts[region]], edges.y0[starts[region]]
+    place = np.full(edges.count, -1)
+    place[region] = np.arange(region.size)
+    mine = place[edges.region] >= 0
+    which = place[edges.region[mine]]
+    # From close by, else a small area drowns in the rounding of its coordinates.
+    x0, x1 = (a[mine] - origin_x[which] for a in (edges.x0, edges.x1))
+    y0, y1 = (a[mine] - origin_y[which] for a in (edges.y0, edges.y1))
+    area = np.abs(np.bincount(which, (x0 + x1) / 2 * (y1 - y0), region.size))
+    x = origin_x + np.bincount(which, x0, region.size) / np.bincount(which, minlength=region.size)
+    y = origin_y + np.bincount(which, y0, region.size) / np.bincount(which, minlength=region.size)
+    column, width = _cell_of(x, layout.x_edges, 360.0 if layout.is_lonlat else 0.0)
+    row, height = _cell_of(y, layout.y_edges, 0.0)
+    inside = (row >= 0) & (column >= 0) & (area > 0)
+    share = area[inside] / (width * height)[inside]
+    small = share <= SLIVER
+    cell = (row * layout.shape[1] + column)[inside]
+    return region[inside][small], cell[small], share[small]
+
+
+def _cell_of(position: np.ndarray, lines: np.ndarray, turn: float) -> tuple[np.ndarray, np.ndarray]:
+    """(N,) the cell along one axis that holds each position, -1 for none, and its size."""
+    ascending = np.sort(lines)
+    if turn:
+        position = ascending[0] + (position - ascending[0]) % turn
+    cell = np.searchsorted(ascending, position, "right") - 1
+    inside = (cell >= 0) & (cell < lines.size - 1)
+    size = np.diff(ascending)[np.where(inside, cell, 0)]
+    if lines[0] > lines[-1]:
+        cell = lines.size - 2 - cell
+    return np.where(inside, cell, -1), size
 
 
 def _pieces_of_cells(layout: GridLayout, cells: np.ndarray, entries: int) -> int:

@@ -6,10 +6,14 @@ exact; cftime turns them into dates and back.
 
 from __future__ import annotations
 
+import warnings
 from dataclasses import dataclass
 
 import cftime
 import numpy as np
+
+# Of years before the first one, whose dates are told as the calendar has them.
+warnings.filterwarnings("ignore", "this date/calendar/year zero convention")
 
 EPOCH = "microseconds since 1970-01-01"
 SECOND = 1_000_000

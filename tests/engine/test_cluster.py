@@ -202,3 +202,37 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
     monkeypatch.setattr(Screen, "progress", progress)
     assert written("there.csv", *ROOM, "--cluster", address) == here
     assert killed_at
+
+
+def test_workers_with_another_version_refuse_the_work(demo, workers, tmp_path, monkeypatch):
+    address, _ = workers
+    monkeypatch.setattr(cluster, "VERSION", b"9.9\n")
+    words = ["series", demo / "monthly_rain.nc", "--regions", demo / "watersheds.geojson"]
+    told = run(*words, *ROOM, "--cluster", address, "--out", tmp_path / "o.csv", check=False)
+    assert told.returncode != 0
+    assert "a worker has Bavlo 0.1.0, and this is 9.9; install the same version" in told.stderr
+    assert not list(tmp_path.iterdir())
+
+
+def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, monkeypatch):
+    distributed = pytest.importorskip("distributed")
+    monkeypatch.setattr(series, "UNIT_VALUES", 2**14)
+    started = distributed.LocalCluster(
+        n_workers=1, threads_per_worker=1, processes=True, dashboard_address=None,
+        silence_logs=50,
+    )  # fmt: skip
+    closed = []
+
+    def progress(screen, done, total, what="steps"):
+        if not closed:
+            closed.append(done)
+            started.close(timeout=5)
+
+    monkeypatch.setattr(Screen, "progress", progress)
+    words = ["series", *sorted(demo.glob("rain_*.nc")), "--regions", demo / "watersheds.geojson"]
+    words += ["--every", "day", "--out", tmp_path / "o.csv"]
+    told = run(*words, *ROOM, "--cluster", started.scheduler_address, check=False)
+    assert closed
+    assert told.returncode == 1
+    assert "the cluster was lost while it was read; start it again" in told.stderr
+    assert not list(tmp_path.iterdir())

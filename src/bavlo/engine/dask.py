@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
+from bavlo import __version__
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
@@ -29,6 +30,8 @@ Run = tuple[Unit, ...]
 Begun = tuple[Any, Any]  # futures of a pickled outcome, and of what stays with the workers
 
 LOCAL = "local"
+END = b"\n"
+VERSION = __version__.encode() + END  # stands before all work, which other versions refuse
 MOST_WAITING = 32  # merged states that wait to be fetched
 CUT_VALUES = 2**26  # cells × steps that are cut into bricks together, at most
 LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
@@ -174,7 +177,7 @@ def _shared(client: Any, work: Any) -> Any:
     with warnings.catch_warnings():
         # Of its size the library warns its own users; here it goes out once, as it should.
         warnings.simplefilter("ignore", UserWarning)
-        return client.submit(_same, cloudpickle.dumps(work), pure=False)
+        return client.submit(_same, VERSION + cloudpickle.dumps(work), pure=False)
 
 
 def _in_order(
@@ -284,8 +287,15 @@ def _unpacked(shared: bytes) -> Any:
         os.environ.setdefault(key, "1")
     known = _known.get(len(shared))
     if known is None or known[0] != shared:
+        if not shared.startswith(VERSION):
+            other = shared.partition(END)[0].decode()
+            raise RequestError(
+                "cluster",
+                f"a worker has Bavlo {__version__}, and this is {other}",
+                "install the same version on all workers",
+            )
         _known.clear()
-        known = _known[len(shared)] = (shared, pickle.loads(shared))
+        known = _known[len(shared)] = (shared, pickle.loads(shared[len(VERSION) :]))
     return known[1]
 
 

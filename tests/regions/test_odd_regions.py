@@ -12,7 +12,7 @@ from bavlo.commands.describe_regions import describe_regions
 from bavlo.errors import BavloError, BavloWarning
 from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, read_regions
-from bavlo.regions.vector import Features, write
+from bavlo.regions.vector import SHAPEFILE, Features, write
 from support import box, rows, run, write_grid, write_regions
 
 SHAPES = {"a": box(0, 0, 2, 2), "b": box(2, 0, 4, 2), "c": box(0, 2, 2, 4)}
@@ -184,3 +184,40 @@ def test_a_region_of_a_billionth_of_a_degree_has_the_value_of_its_cell(tmp_path,
     run("series", grid, "--regions", "r.geojson", "--every", "all", "--out", "o.csv", cwd=tmp_path)
     (found,) = csv.DictReader((tmp_path / "o.csv").open(encoding="utf-8"))
     assert (float(found["value"]), float(found["area_valid"])) == (9.0, 1.0)
+
+
+@pytest.mark.parametrize("zipped", [False, True])
+@pytest.mark.parametrize(
+    ("says", "warned"),
+    [
+        ("UTF-8", ""),
+        ("65001", ""),
+        ("UTF-16", "says 'UTF-16', which no DBF file can be in; read as UTF-8"),
+        ("garbage", "which is no encoding; read as UTF-8"),
+        ("ISO-8859-1", "its text is UTF-8 by all signs"),
+        ("1252", "its text is UTF-8 by all signs"),
+    ],
+)
+def test_a_damaged_statement_of_the_encoding_is_said(tmp_path, zipped, says, warned):
+    features = Features(
+        np.array([box(0, 0, 1, 1)]),
+        {"name": np.array(["Gör"], object)},
+        "EPSG:4326",
+        SHAPEFILE,
+        "r",
+    )
+    write(tmp_path / "r.shp", features, "Polygon", encoding="UTF-8")
+    (tmp_path / "r.cpg").write_text(says)
+    path = tmp_path / "r.shp"
+    if zipped:
+        path = tmp_path / "r.zip"
+        with zipfile.ZipFile(path, "w") as packed:
+            for part in tmp_path.glob("r.[!z]*"):
+                packed.write(part, part.name)
+    with warnings.catch_warnings(record=True) as said:
+        warnings.simplefilter("always")
+        found = labels(path)
+    told = [str(w.message) for w in said if issubclass(w.category, BavloWarning)]
+    assert [warned in text for text in told] == [True] * bool(warned)
+    if says[0] in "Ug6":
+        assert found == ["Gör"]

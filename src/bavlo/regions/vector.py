@@ -21,6 +21,7 @@ from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
 from bavlo.regions.loading import vector_library
+from bavlo.regions.text_encoding import doubt_of
 
 ENDINGS = (
     ".geojson",
@@ -161,9 +162,16 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
     file, inner = (packed[layer], None) if layer in packed else (path, layer)
     try:
         info = pyogrio.read_info(file, layer=inner)
+        encoding, doubt = None, ""
+        if info["driver"] == _shapefile_driver():
+            encoding, doubt = doubt_of(path)
+        if doubt:
+            warnings.warn(f"{path}: {doubt}", BavloWarning, stacklevel=2)
         with warnings.catch_warnings(record=True) as said:
             warnings.simplefilter("always")
-            meta, _, wkb, columns = pyogrio.raw.read(file, layer=inner, force_2d=True)
+            meta, _, wkb, columns = pyogrio.raw.read(
+                file, layer=inner, force_2d=True, encoding=encoding
+            )
         geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error

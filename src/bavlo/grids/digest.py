@@ -255,7 +255,7 @@ def _of_tiff(path: Path) -> list[tuple[int, int, int]] | None:
     """The blocks of a deflated raster; None where it is stored otherwise."""
     with tiff.opened(path) as fetch:
         directory = tiff.read_directory(fetch)
-        if directory is None:
+        if directory is None or not directory.is_deflated:
             return None
         blocks = zip(directory.offsets, directory.sizes, strict=True)
         return [

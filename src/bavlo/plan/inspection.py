@@ -60,17 +60,25 @@ class Inspection:
 
 
 def squares(source: GridSource) -> Iterator[CellSelection]:
-    """The cells of a step that are looked at: all of them, or squares spread over a large grid."""
+    """The cells of a step that are looked at: all of them, or squares spread over a large grid.
+
+    They come together where each step is stored by itself, so that it is inflated once for all.
+    """
     shape = source.layout.shape
     side = SIDE if source.step_chunk == 1 else SMALL_SIDE
     if shape[0] * shape[1] <= SQUARES**2 * side**2 * (2 if side == SIDE else 1):
         yield whole(shape)
         return
+    each = []
     for row in _starts(shape[0], side):
         for column in _starts(shape[1], side):
             r = np.arange(row, min(row + side, shape[0]))
             c = np.arange(column, min(column + side, shape[1]))
-            yield CellSelection(shape, (r[:, None] * shape[1] + c).ravel())
+            each.append((r[:, None] * shape[1] + c).ravel())
+    if source.step_chunk == 1:
+        each = [np.unique(np.concatenate(each))]
+    for cells in each:
+        yield CellSelection(shape, cells)
 
 
 def _starts(size: int, side: int) -> list[int]:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import zlib
 
+MEMBER = b"\x1f\x8b\x08"  # with which each member of a gzip file begins (RFC 1952)
+GZIP = 16 + zlib.MAX_WBITS  # how zlib is asked for gzip's header and checksum
+
 
 def inflate(data: bytes | bytearray, most: int) -> bytes | bytearray:
     """The bytes that were deflated into a zlib stream, whose checksum is checked.
@@ -27,3 +30,44 @@ def inflate(data: bytes | bytearray, most: int) -> bytes | bytearray:
         return deflate.zlib_decompress(data, most)
     except deflate.DeflateError as error:
         raise zlib.error("a deflated block is damaged") from error
+
+
+def unpacked(content: bytes, most: int) -> bytes:
+    """What a gzip file holds, member by member, each with its checksum held against it.
+
+    Parameters
+    ----------
+    most
+        Bytes that it may hold.
+
+    Raises
+    ------
+    OverflowError
+        Where it holds more; nothing beyond is unpacked.
+    zlib.error, EOFError
+        Where it is damaged, or ends too early.
+    """
+    import deflate
+    from isal import isal_zlib
+
+    size = int.from_bytes(content[-4:], "little")  # of a file of one member, as nearly all are
+    if 0 < size <= most and content.find(MEMBER, len(MEMBER)) < 0:
+        try:
+            return bytes(deflate.gzip_decompress(content, size))
+        except deflate.DeflateError:
+            pass  # of several members, or damaged: looked at more closely
+    parts: list[bytes] = []
+    left = most
+    while content:
+        member = isal_zlib.decompressobj(wbits=GZIP)
+        try:
+            parts.append(member.decompress(content, left + 1))
+        except isal_zlib.error as error:  # type: ignore[misc]
+            raise zlib.error(str(error)) from error
+        left -= len(parts[-1])
+        if left < 0:
+            raise OverflowError(f"it holds more than {most} bytes")
+        if not member.eof:
+            raise EOFError("it ends before its end was marked")
+        content = member.unused_data.lstrip(b"\0")
+    return parts[0] if len(parts) == 1 else b"".join(parts)

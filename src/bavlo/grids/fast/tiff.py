@@ -28,7 +28,7 @@ STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 3
 TILE_WIDTH, TILE_HEIGHT, TILE_OFFSETS, TILE_SIZES = 322, 323, 324, 325
 PLACES = (STRIP_OFFSETS, STRIP_SIZES, TILE_OFFSETS, TILE_SIZES)
 OF_NO_ACCOUNT = (*PLACES, 269, 270, 305, 306, 315)  # names, dates and programs
-DEFLATED = (8, 32946)
+NO_COMPRESSION, DEFLATED = 1, (8, 32946)
 FIRST_READ = 2**14  # bytes; most directories lie in them
 MOST_ENTRIES = 4096
 KINDS = {1: "u", 2: "i", 3: "f"}
@@ -57,6 +57,8 @@ class Directory:
         Of the blocks, row by row; 0 for one that was never written.
     signature
         Of everything else in it: files with the same have the same cells and packing.
+    is_deflated
+        Else the numbers stand in it as they are.
     """
 
     shape: tuple[int, int]
@@ -66,6 +68,21 @@ class Directory:
     offsets: tuple[int, ...]
     sizes: tuple[int, ...]
     signature: bytes
+    is_deflated: bool = True
+
+    @property
+    def is_one_piece(self) -> bool:
+        """Whether all rows follow one another as they are, without anything between strips."""
+        line = self.shape[1] * self.dtype.itemsize
+        return (
+            not self.is_deflated
+            and self.block[1] == self.shape[1]
+            and sum(self.sizes) == self.shape[0] * line
+            and all(
+                a + n == b
+                for a, n, b in zip(self.offsets, self.sizes, self.offsets[1:], strict=False)
+            )
+        )
 
 
 Fetch = Callable[[int, int], bytes]
@@ -147,13 +164,14 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
     predictor = found.get(PREDICTOR, (1,))[0]
     plain = (
         found.get(SAMPLES, (1,))[0] == 1
-        and found[COMPRESSION][0] in DEFLATED
+        and found[COMPRESSION][0] in (NO_COMPRESSION, *DEFLATED)
         and kind is not None
         and bits[0] in (8, 16, 32, 64)
         and predictor in (1, 2, 3)
         and (predictor != 3 or kind == "f")
     )
-    if not plain:
+    is_deflated = found[COMPRESSION][0] != NO_COMPRESSION
+    if not plain or (predictor != 1 and not is_deflated):
         return None
     dtype = np.dtype(f"{order}{kind}{bits[0] // 8}")
     if TILE_OFFSETS in found:
@@ -165,7 +183,9 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
     across, down = -(-width // block[1]), -(-height // block[0])
     if len(offsets) != across * down or len(sizes) != across * down:
         return None
-    return Directory((height, width), block, dtype, predictor, offsets, sizes, signature)
+    return Directory(
+        (height, width), block, dtype, predictor, offsets, sizes, signature, is_deflated
+    )
 
 
 def read_window(
@@ -181,6 +201,13 @@ def read_window(
         What blocks hold that were never written.
     """
     height, width = directory.block
+    if directory.is_one_piece:
+        line = directory.shape[1] * directory.dtype.itemsize
+        size = (rows.stop - rows.start) * line
+        data = fetch(directory.offsets[0] + rows.start * line, size)
+        if len(data) != size:
+            raise ValueError("rows lie beyond the end of the file")
+        return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
     across = -(-directory.shape[1] // width)
     out = np.empty((rows.stop - rows.start, columns.stop - columns.start), directory.dtype)
     for y in range(rows.start // height, (rows.stop - 1) // height + 1):
@@ -207,7 +234,8 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
     strips = width == directory.shape[1]
     data: bytes | bytearray = fetch(directory.offsets[number], directory.sizes[number])
     item = directory.dtype.itemsize
-    data = inflate(data, height * width * item)
+    if directory.is_deflated:
+        data = inflate(data, height * width * item)
     lines = len(data) // (width * item)
     last = directory.shape[0] - y * height
     if len(data) != lines * width * item or lines < (min(height, last) if strips else height):

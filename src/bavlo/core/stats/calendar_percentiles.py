@@ -13,6 +13,7 @@ from bavlo.core.time.axis import TimeAxis, to_dates
 WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them
 LEAP = -1
+PAIRS_AT_ONCE = 2**13  # of a cell and a year, each with all its stand-ins
 
 
 @dataclass(frozen=True, eq=False)
@@ -220,10 +221,7 @@ def exceedance_in_base(
     for day in range(days.length):
         for n in range(WINDOW):
             window[:, n] = table[(day + n - half) % days.length]
-        if np.isnan(window).any():
-            beyond_share[day] = _judged_with_gaps(window, table[day], percent, above=above)
-        else:
-            beyond_share[day] = _judged(window, table[day], percent, above=above)
+        beyond_share[day] = _judged(window, table[day], percent, above=above)
         within = step_of[day] >= 0
         out[step_of[day][within]] = beyond_share[day][:, within].T
     leap = np.flatnonzero((days.day == LEAP) & (days.year >= base.first) & (days.year <= base.last))
@@ -240,99 +238,153 @@ def _judged(window: np.ndarray, day: np.ndarray, percent: float, *, above: bool)
     days are beyond all of these percentiles or none; only the others are looked at, which is
     thirty times as fast as looking at all.
     """
-    columns, span, years = window.shape
-    low, share = position(span * years, percent)
-    every = np.sort(window.reshape(columns, -1), axis=1)
-    last = every.shape[1] - 1
-    lowest, highest = np.full((columns, 1), -np.inf), np.full((columns, 1), np.inf)
-    if low >= span:
-        lowest = every[:, low - span][:, None]
-    if low + 1 + span <= last:
-        highest = every[:, low + 1 + span][:, None]
+    ordered = _Ordered.of(window)
+    lowest, highest = ordered.range_of_limits(percent)
     out = np.where(day > highest if above else day < lowest, 1.0, 0.0)
-    column, year = np.nonzero((day >= lowest) & (day <= highest))
-    if not column.size:
-        return out
-    inner = np.sort(window, axis=1)  # each year's own values, ascending
-    own = inner[column, :, year]
-    # Where the year's own values stand among all; equal ones side by side.
-    slot = (every[column][:, None, :] < own[:, :, None]).sum(axis=2)
-    for n in range(1, span):
-        slot[:, n] += (own[:, :n] == own[:, n][:, None]).sum(axis=1)
+    near = (day >= lowest) & (day <= highest)
+    # Where a sample may have too little, it is not known without a look.
+    near |= (ordered.count - window.shape[1] < ordered.least)[:, None]
+    column, year = np.nonzero(near)
+    for first in range(0, column.size, PAIRS_AT_ONCE):
+        some = slice(first, first + PAIRS_AT_ONCE)
+        limit = ordered.limits(column[some], year[some], percent)
+        value = day[column[some], year[some]][:, None]
+        out[column[some], year[some]] = _share_beyond(value, limit, above=above)
+    return out
 
-    def kth(k: int) -> np.ndarray:
-        """(pairs, years) k-th lowest (from 1) of the other years' values and a stand-in's.
+
+def _share_beyond(value: np.ndarray, limit: np.ndarray, *, above: bool) -> np.ndarray:
+    """(N,) share of the limits (N, years) that each value (N, 1) is beyond; NaN without any."""
+    judged = (~np.isnan(limit)).sum(axis=1)
+    beyond = (value > limit if above else value < limit).sum(axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(judged > 0, beyond / judged, np.nan)
+
+
+@dataclass(frozen=True, eq=False)
+class _Ordered:
+    """The values around a calendar day in order, those that are missing as infinite at the end.
+
+    Parameters
+    ----------
+    every : (K, span × years) float
+        Of all years, ascending.
+    inner : (K, span, years) float
+        Of each year, ascending along the span.
+    valid : (K, years) int64
+        How many each year has.
+    """
+
+    every: np.ndarray
+    inner: np.ndarray
+    valid: np.ndarray
+
+    @classmethod
+    def of(cls, window: np.ndarray) -> _Ordered:
+        """Of values (K, span, years), NaN where there are none."""
+        missing = np.isnan(window)
+        filled = np.where(missing, np.inf, window).astype(window.dtype, copy=False)
+        return cls(
+            np.sort(filled.reshape(len(window), -1), axis=1),
+            np.sort(filled, axis=1),
+            (~missing).sum(axis=1),
+        )
+
+    @property
+    def count(self) -> np.ndarray:
+        """(K,) values that there are."""
+        return np.asarray(self.valid.sum(axis=1))
+
+    @property
+    def least(self) -> float:
+        """With fewer values a sample has no percentile."""
+        return float(LEAST_SHARE * self.every.shape[1] - ENOUGH)
+
+    def range_of_limits(self, percent: float) -> tuple[np.ndarray, np.ndarray]:
+        """(K, 1) each: no limit of any stand-in is lower, or higher."""
+        span = self.inner.shape[1]
+        number, last = self.count, self.every.shape[1] - 1
+        row = np.arange(len(self.every))
+        gaps = span - self.valid.min(axis=1)  # a stand-in may have fewer values than a year has
+        low = _positions(np.maximum(number - gaps, 1), percent)[0] - span
+        high = _positions(number + gaps, percent)[0] + 1 + span
+        lowest = np.where(low >= 0, self.every[row, np.maximum(low, 0)], -np.inf)
+        highest = np.where(high <= last, self.every[row, np.minimum(high, last)], np.inf)
+        return lowest[:, None], highest[:, None]
+
+    def limits(self, column: np.ndarray, year: np.ndarray, percent: float) -> np.ndarray:
+        """(N, years) percentiles without a year's values and with those of each stand-in.
+
+        Parameters
+        ----------
+        column, year : (N,) int64
+            Whose values are left out of which cell's.
+
+        Returns
+        -------
+        limits
+            NaN for the year itself and where too little is there.
+        """
+        _, span, years = self.inner.shape
+        own = self.inner[column, :, year]
+        # Where the year's own values stand among all; equal ones side by side.
+        slot = (self.every[column][:, None, :] < own[:, :, None]).sum(axis=2)
+        for n in range(1, span):
+            slot[:, n] += (own[:, :n] == own[:, n][:, None]).sum(axis=1)
+        place = slot - np.arange(span)
+        rest = self.count[column] - self.valid[column, year]
+        number = rest[:, None] + self.valid[column]
+        if (number == span * years).all():
+            number = number[:1, :1]  # the same for all
+        low, share = _positions(number, percent)
+        limit = self._kth(column, place, rest, low + 1)
+        if share.any():
+            following = self._kth(column, place, rest, low + 2)
+            with np.errstate(invalid="ignore"):  # of infinite ones, where too little is there
+                limit = np.where(share == 0, limit, limit + share * (following - limit))
+        limit = np.where(number >= self.least, limit, np.nan)
+        limit[np.arange(column.size), year] = np.nan
+        return limit
+
+    def _kth(
+        self, column: np.ndarray, place: np.ndarray, rest: np.ndarray, k: np.ndarray
+    ) -> np.ndarray:
+        """(N, years) k-th lowest (from 1) of the other years' values and a stand-in's.
 
         The k-th lowest of two sorted rows A and Q together is the lowest over j of the larger of
         A[k - j] and Q[j], with -∞ before their beginnings and ∞ after their ends.
+
+        Parameters
+        ----------
+        place : (N, span) int64
+            Where the left-out values stand among all, less their own number.
+        rest : (N,) int64
+            How many values the other years have.
+        k : (N, years) or (1, 1) int64
         """
+        _, span, years = self.inner.shape
+        last = self.every.shape[1] - 1
         best = np.full((column.size, years), np.inf)
         for j in range(span + 1):
-            if not 0 <= k - j <= last + 1 - span:
-                continue
-            rest = np.full(column.size, -np.inf)
-            if k - j:
-                at = k - j - 1  # without the year's own values, so further on among all
-                skipped = (slot - np.arange(span) <= at).sum(axis=1)
-                rest = every[column, at + skipped].astype(np.float64)
-            both = np.broadcast_to(rest[:, None], best.shape)
+            at = k - j - 1
+            # Without the year's own values, so further on among all.
+            skipped = (place[:, None, :] <= at[:, :, None]).sum(axis=2)
+            among = np.clip(at + skipped, 0, last)
+            others = self.every[column[:, None], among].astype(np.float64)
+            others = np.where(at < 0, np.where(at < -1, np.inf, -np.inf), others)
+            both = np.where(at >= rest[:, None], np.inf, others)
             if j:
-                both = np.maximum(both, inner[column, j - 1])
+                both = np.maximum(both, self.inner[column, j - 1])
             np.minimum(best, both, out=best)
         return best
 
-    limit = kth(low + 1)
-    if share:
-        limit = limit + share * (kth(low + 2) - limit)
-    value = day[column, year][:, None]
-    beyond = value > limit if above else value < limit
-    beyond[np.arange(column.size), year] = False
-    out[column, year] = beyond.sum(axis=1) / (years - 1)
-    return out
 
-
-def _judged_with_gaps(
-    window: np.ndarray, day: np.ndarray, percent: float, *, above: bool
-) -> np.ndarray:
-    """The same where values are missing, by taking the percentile anew for every stand-in."""
-    columns, span, years = window.shape
-    out = np.full((columns, years), np.nan)
-    whole = ~np.isnan(window).any(axis=(1, 2))
-    if whole.any():
-        out[whole] = _judged(window[whole], day[whole], percent, above=above)
-    odd = np.flatnonzero(~whole)
-    # As where nothing is missing, only days near the percentile need a closer look.
-    sample = np.sort(window[odd].reshape(odd.size, -1), axis=1)  # NaN last
-    count = (~np.isnan(sample)).sum(axis=1)
-    at = percent / 100 * (count + 1 / 3) + 1 / 3 - 1
-    gaps = sample.shape[1] - count
-    row = np.arange(odd.size)
-    low = np.floor(at).astype(int) - span - gaps - 1
-    high = np.ceil(at).astype(int) + span + gaps + 1
-    lowest = np.where(low >= 0, sample[row, np.maximum(low, 0)], -np.inf)[:, None]
-    highest = np.where(high < count, sample[row, np.minimum(high, sample.shape[1] - 1)], np.inf)
-    own = day[odd]
-    found = np.where(own > highest[:, None] if above else own < lowest, 1.0, 0.0)
-    near = (own >= lowest) & (own <= highest[:, None])
-    # A window that may have too little is looked at in full.
-    near |= (count - span < LEAST_SHARE * sample.shape[1] + span)[:, None]
-    for year in range(years):
-        pairs = np.flatnonzero(near[:, year])
-        if not pairs.size:
-            continue
-        beyond, judged = np.zeros(pairs.size), np.zeros(pairs.size)
-        others = [y for y in range(years) if y != year]
-        mine = window[odd[pairs]]
-        value = own[pairs, year]
-        for other in others:
-            stand_in = mine[:, :, [*others, other]].reshape(pairs.size, -1)
-            limit = _percentiles(stand_in, (percent,))[0]
-            beyond += value > limit if above else value < limit
-            judged += ~np.isnan(limit)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            found[pairs, year] = np.where(judged > 0, beyond / judged, np.nan)
-    out[odd] = found
-    return out
+def _positions(number: np.ndarray, percent: float) -> tuple[np.ndarray, np.ndarray]:
+    """Where a percentile of type 8 lies among some numbers of sorted values, as `position`."""
+    at = percent / 100 * (number + 1 / 3) + 1 / 3
+    at = np.minimum(np.maximum(at, 1), number) - 1
+    low = np.minimum(np.floor(at).astype(np.int64), np.maximum(number - 2, 0))
+    return low, at - low
 
 
 def _judged_leap(
@@ -345,17 +397,11 @@ def _judged_leap(
     above: bool,
 ) -> np.ndarray:
     """(K,) the same for a 29 February, whose limit is the mean of its neighbours'."""
-    years = table.shape[2]
-    others = [y for y in range(years) if y != year]
-    beyond, judged = np.zeros(len(values)), np.zeros(len(values))
-    for other in others:
-        limits = []
-        for day in (days.before_leap, days.before_leap + 1):
-            around = [(day + s) % len(table) for s in range(-(WINDOW // 2), WINDOW // 2 + 1)]
-            sample = np.concatenate([table[d][:, [*others, other]] for d in around], axis=1)
-            limits.append(_percentiles(sample, (percent,))[0])
-        limit = (limits[0] + limits[1]) / 2
-        beyond += values > limit if above else values < limit
-        judged += ~np.isnan(limit)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(judged > 0, beyond / judged, np.nan)
+    column = np.arange(len(values))
+    before, after = (
+        _Ordered.of(_window(table, day).reshape(len(values), WINDOW, -1)).limits(
+            column, np.full(len(values), year), percent
+        )
+        for day in (days.before_leap, days.before_leap + 1)
+    )
+    return _share_beyond(values[:, None], (before + after) / 2, above=above)

@@ -334,21 +334,19 @@ class _Ordered:
         place = slot - np.arange(span)
         rest = self.count[column] - self.valid[column, year]
         number = rest[:, None] + self.valid[column]
-        if (number == span * years).all():
-            number = number[:1, :1]  # the same for all
-        low, share = _positions(number, percent)
-        limit = self._kth(column, place, rest, low + 1)
-        if share.any():
-            following = self._kth(column, place, rest, low + 2)
-            with np.errstate(invalid="ignore"):  # of infinite ones, where too little is there
-                limit = np.where(share == 0, limit, limit + share * (following - limit))
-        limit = np.where(number >= self.least, limit, np.nan)
+        limit = np.full((column.size, years), np.nan)
+        for each in np.unique(number[number >= self.least]).tolist():
+            low, share = position(each, percent)
+            exact = self._kth(column, place, rest, low + 1)
+            if share:
+                following = self._kth(column, place, rest, low + 2)
+                with np.errstate(invalid="ignore"):  # of infinite ones, of other numbers
+                    exact = exact + share * (following - exact)
+            limit = np.where(number == each, exact, limit)
         limit[np.arange(column.size), year] = np.nan
         return limit
 
-    def _kth(
-        self, column: np.ndarray, place: np.ndarray, rest: np.ndarray, k: np.ndarray
-    ) -> np.ndarray:
+    def _kth(self, column: np.ndarray, place: np.ndarray, rest: np.ndarray, k: int) -> np.ndarray:
         """(N, years) k-th lowest (from 1) of the other years' values and a stand-in's.
 
         The k-th lowest of two sorted rows A and Q together is the lowest over j of the larger of
@@ -360,7 +358,6 @@ class _Ordered:
             Where the left-out values stand among all, less their own number.
         rest : (N,) int64
             How many values the other years have.
-        k : (N, years) or (1, 1) int64
         """
         _, span, years = self.inner.shape
         last = self.every.shape[1] - 1
@@ -368,11 +365,13 @@ class _Ordered:
         for j in range(span + 1):
             at = k - j - 1
             # Without the year's own values, so further on among all.
-            skipped = (place[:, None, :] <= at[:, :, None]).sum(axis=2)
-            among = np.clip(at + skipped, 0, last)
-            others = self.every[column[:, None], among].astype(np.float64)
-            others = np.where(at < 0, np.where(at < -1, np.inf, -np.inf), others)
-            both = np.where(at >= rest[:, None], np.inf, others)
+            if at < -1:
+                break
+            others = np.full(column.size, -np.inf)
+            if at >= 0:
+                among = np.minimum(at + (place <= at).sum(axis=1), last)
+                others = np.where(at < rest, self.every[column, among].astype(np.float64), np.inf)
+            both = np.broadcast_to(others[:, None], best.shape)
             if j:
                 both = np.maximum(both, self.inner[column, j - 1])
             np.minimum(best, both, out=best)

@@ -22,7 +22,7 @@ def test_both_ways_add_the_same_products_in_the_same_order(seed, rows, columns, 
     found = WeightedSums.of_entries(weight, row, column, (rows, columns))
     values = rng.normal(size=(columns, steps)) if steps else rng.normal(size=columns)
     values[rng.random(values.shape) < 0.1] = -0.0
-    alone, by_scipy = found.without_scipy(values), found.matrix @ values
+    alone, by_scipy = found.without_scipy(values), found.by_scipy @ values
     assert alone.tobytes() == np.ascontiguousarray(by_scipy).tobytes()
     dense = np.zeros((rows, columns))
     np.add.at(dense, (row, column), weight)

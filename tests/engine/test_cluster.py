@@ -1,6 +1,7 @@
 """A real scheduler and worker processes give what one machine gives, to the last byte."""
 
 import json
+import shutil
 import subprocess
 import sys
 import time
@@ -236,3 +237,17 @@ def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, mo
     assert told.returncode == 1
     assert "the cluster was lost while it was read; start it again" in told.stderr
     assert not list(tmp_path.iterdir())
+
+
+def test_a_file_that_workers_do_not_have_is_named(demo, workers, tmp_path, monkeypatch):
+    # The link leads each process to its own working folder, where only this one has the file.
+    shutil.copy(demo / "monthly_rain.nc", tmp_path / "g.nc")
+    shutil.copy(demo / "watersheds.geojson", tmp_path / "r.geojson")
+    address, _ = workers
+    words = ["series", "/proc/self/cwd/g.nc", "--regions", "r.geojson", "--out", "o.csv"]
+    told = run(*words, *ROOM, "--cluster", address, cwd=tmp_path, check=False)
+    assert told.returncode == 1
+    assert "g.nc: " in told.stderr
+    assert "Traceback" not in told.stderr
+    assert told.stderr.strip().count("\n") == 0
+    assert not (tmp_path / "o.csv").exists()

@@ -205,10 +205,6 @@ def test_a_damaged_statement_of_the_encoding_is_said(tmp_path, zipped, says, war
         "EPSG:4326",
         SHAPEFILE,
         "r",
-        {"name": np.array(["Gör"], object)},
-        "EPSG:4326",
-        SHAPEFILE,
-        "r",
     )
     write(tmp_path / "r.shp", features, "Polygon", encoding="UTF-8")
     (tmp_path / "r.cpg").write_text(says)

@@ -72,7 +72,7 @@ class WeightedSums:
         return cls(weight, column, indptr, shape)
 
     @cached_property
-    def matrix(self) -> sparse.csr_array:
+    def by_scipy(self) -> sparse.csr_array:
         """The same as SciPy has it."""
         from scipy import sparse
 
@@ -82,7 +82,7 @@ class WeightedSums:
         """(R,) or (R, T) sums over columns of values (C,) or (C, T), each times its weight."""
         products = self.weight.size * (values.shape[1] if values.ndim == 2 else 1)
         if _worth_loading(products):
-            return np.asarray(self.matrix @ values)
+            return np.asarray(self.by_scipy @ values)
         return self.without_scipy(values)
 
     def of_rows(self) -> np.ndarray:

@@ -56,7 +56,7 @@ class RecordWork:
     @cached_property
     def _by_cells(self) -> tuple[sparse.csc_array, sparse.csc_array]:
         """Weights and areas (R, C), of which a few columns are had without a look at all."""
-        return self.plan.index.matrix.matrix.tocsc(), self.plan.index.areas.matrix.tocsc()
+        return self.plan.index.matrix.by_scipy.tocsc(), self.plan.index.areas.by_scipy.tocsc()
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""

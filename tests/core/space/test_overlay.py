@@ -304,7 +304,7 @@ def test_parts_of_a_cell_whose_scale_varies_add_up_to_it_and_are_those_of_an_equ
     parts = [shapely.box(-180 + 45 * n, 70, -135 + 45 * n, 90) for n in range(8)]
     shared = overlay_on_grid(Regions(tuple("abcdefgh"), np.array(parts, object)), layout)
     together = overlay_on_grid(Regions(("all",), np.array([whole], object)), layout)
-    matrix = shared.matrix().matrix.sum(axis=0)
+    matrix = shared.matrix().by_scipy.sum(axis=0)
     found = dict(zip(shared.cells.tolist(), matrix.tolist(), strict=True))
     for cell, weight in zip(together.cells.tolist(), together.weight.tolist(), strict=True):
         assert found[cell] == pytest.approx(weight, rel=3e-4, abs=5)

@@ -8,6 +8,7 @@ import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
+from threading import Lock
 
 from bavlo.commands.ledger import STORE, Ledger, StudyRun
 from bavlo.commands.results import make
@@ -152,10 +153,11 @@ def _made_together(ledger: Ledger, together: Sequence[_Due], report: Reporter) -
     kept = min(MOST_SHARED, resources.memory // 4)
     report.stage(f"making {len(together)} results in one pass")
     done: dict[int, tuple[int, int]] = {}
+    lock = Lock()
     with shared(kept) as inflated:
         company = OnePass(resources.jobs, resources.memory, kept, inflated.keep_nothing)
         works = [
-            partial(_made, ledger, due, company, PassReporter(report, done, n, company.check))
+            partial(_made, ledger, due, company, PassReporter(report, done, n, company.check, lock))
             for n, due in enumerate(together)
         ]
         outcomes = company.run(works)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from threading import Lock
 from typing import Protocol
 
 
@@ -91,6 +92,8 @@ class PassReporter(OwnReporter):
         Of this result.
     check
         Called each time that something is said; may raise, so that the work ends.
+    lock
+        Held while everybody is told of progress, by one result at a time.
     """
 
     def __init__(
@@ -99,16 +102,19 @@ class PassReporter(OwnReporter):
         done: dict[int, tuple[int, int]],
         number: int,
         check: Callable[[], None],
+        lock: Lock,
     ) -> None:
         super().__init__(everybody)
-        self.done, self.number, self.check = done, number, check
+        self.done, self.number, self.check, self.lock = done, number, check, lock
 
     def progress(self, done: int, total: int, what: str = "steps") -> None:
         """Tell what all results have done together."""
         self.check()
-        self.done[self.number] = done, total
-        each = list(self.done.values())
-        self.everybody.progress(sum(one for one, _ in each), sum(whole for _, whole in each), what)
+        with self.lock:
+            self.done[self.number] = done, total
+            all_done = sum(one for one, _ in self.done.values())
+            all_steps = sum(whole for _, whole in self.done.values())
+            self.everybody.progress(all_done, all_steps, what)
 
     def stage(self, name: str) -> None:
         """The stage of all results stays."""

@@ -3,10 +3,14 @@
 import re
 import runpy
 import shlex
+from importlib import import_module
 from pathlib import Path
 
 import pytest
 
+import bavlo
+from bavlo.cli import topics
+from bavlo.cli.commands import COMMANDS
 from support import run
 
 PAGES = Path(__file__).parent.parent / "docs"
@@ -66,6 +70,62 @@ def test_every_page_is_in_the_book_and_every_link_leads_somewhere():
                 heads = re.findall(r"^#+ (.*)", other.read_text(encoding="utf-8"), re.MULTILINE)
                 known = {re.sub(r"[^\w -]", "", head.lower()).replace(" ", "-") for head in heads}
                 assert anchor in known, f"{page}: {target}"
+
+
+INLINE = re.compile(r"`([^`\n]+)`")
+PYTHON_NAME = re.compile(r"bavlo\.(\w+)(\(.*\))?")
+
+
+def inline_code():
+    """Page and text of each piece of code within a sentence, blocks left out."""
+    for page in (*sorted(PAGES.glob("*.md")), *sorted(PAGES.parent.glob("*.md"))):
+        if page.stem == "CHANGELOG":  # which also tells of what is gone
+            continue
+        text = re.sub(r"^```.*?^```", "", page.read_text(encoding="utf-8"), flags=re.M | re.S)
+        for found in INLINE.findall(text):
+            yield page.name, found
+
+
+def flags_of(command):
+    """All flags that a command takes."""
+    module = import_module(COMMANDS[command][0])
+    if not hasattr(module, "parser"):
+        return {"--all", "--clear", "--help"}
+    return {flag for action in module.parser()._actions for flag in action.option_strings}
+
+
+FLAG = re.compile(r"(?<![\w-])--[a-z][\w-]*")
+OTHERS_FLAGS = {"--kills", "--soak", "--runs", "--full", "--field", "--option"}  # of bench/, any
+
+
+def test_every_option_named_in_a_sentence_is_one():
+    known = {command: flags_of(command) for command in COMMANDS}
+    every = set().union(*known.values()) | OTHERS_FLAGS | {"--version", "--help"}
+    for page, text in inline_code():
+        named = set(FLAG.findall(text))
+        words = text.split()
+        if words[0].startswith((".venv", "python", "pytest")):
+            continue
+        if words[0] == "bavlo" and len(words) > 1 and words[1] in COMMANDS:
+            assert named <= known[words[1]], (page, text)
+        else:
+            assert named <= every, (page, text)
+
+
+def test_every_command_named_in_a_sentence_is_one():
+    for page, text in inline_code():
+        words = text.split()
+        if words[0] == "bavlo" and len(words) > 1 and not words[1].startswith("-"):
+            assert words[1] in {*COMMANDS, "help", "COMMAND"}, (page, text)
+            if words[1] == "help" and len(words) > 2 and words[2].islower():
+                assert words[2] in {*COMMANDS, *topics.TOPICS}, (page, text)
+
+
+def test_every_python_name_in_a_sentence_is_public():
+    found = [m for _, text in inline_code() if (m := PYTHON_NAME.fullmatch(text))]
+    assert {m.group(1) for m in found} >= {"Table", "BavloError"}
+    for match in found:
+        assert match.group(1) in bavlo.__all__, match.group(0)
 
 
 @pytest.mark.slow

@@ -126,7 +126,7 @@ def _fields(parsed: Any) -> list[str]:
 
 def _variables(parsed: Any) -> list[str]:
     """Variables of the grids that are named already."""
-    from bavlo.grids.open import format_of
+    from bavlo.grids.formats import format_of
     from bavlo.grids.source import ReadOptions
     from bavlo.request.parse import expand
 

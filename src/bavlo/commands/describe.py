@@ -14,8 +14,9 @@ from bavlo.commands.describe_regions import describe_regions
 from bavlo.commands.description import Description
 from bavlo.core.stats.measures import CellSample, OverlayIndex
 from bavlo.errors import InputError, known_words
+from bavlo.grids.formats import format_of
 from bavlo.grids.levels import LevelsLeftOpen
-from bavlo.grids.open import format_of, open_grid
+from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.overlay import overlay_of

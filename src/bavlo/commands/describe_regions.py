@@ -15,6 +15,7 @@ from bavlo.core.space.regions import LONLAT, Regions, region_edges
 from bavlo.errors import BavloError, InputError
 from bavlo.plan.wording import some_of
 from bavlo.regions import vector
+from bavlo.regions.features import Features
 from bavlo.regions.read import (
     RegionOptions,
     choose_label,
@@ -73,7 +74,7 @@ def _field_text(name: str, values: np.ndarray) -> str:
     return f"{name} ({text[0]}{', …' if len(text) > 1 else ''})"
 
 
-def _label_text(path: Path, features: vector.Features) -> str:
+def _label_text(path: Path, features: Features) -> str:
     try:
         field = choose_label(path, features, None)
     except BavloError as error:

@@ -14,12 +14,11 @@ from bavlo.core.values.kinds import STATE, Variable
 from bavlo.core.values.units import convert
 from bavlo.errors import RequestError
 from bavlo.plan.grids import open_grids
-from bavlo.plan.made import for_grid
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, empty_rows, row_count
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import Request, for_grid
 from bavlo.tables.formats import Shapes
 from bavlo.tables.group import only_table
 from bavlo.tables.schema import SERIES

@@ -19,7 +19,8 @@ from bavlo.errors import InputError, RequestError, known_words
 from bavlo.figures.maps import GridWindow, MapContent
 from bavlo.figures.style import class_colour, counts_heat, shown_unit
 from bavlo.figures.trends import is_significant
-from bavlo.grids.open import format_of, open_grid
+from bavlo.grids.formats import format_of
+from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
 from bavlo.plan.inspection import inspected
 from bavlo.plan.provenance import classes_of

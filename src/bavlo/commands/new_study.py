@@ -15,7 +15,8 @@ from bavlo.core.stats.normals import choose_base
 from bavlo.core.time.axis import to_dates
 from bavlo.core.values.kinds import STATE, quantity
 from bavlo.errors import InputError, RequestError
-from bavlo.grids.open import format_of, open_grid
+from bavlo.grids.formats import format_of
+from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where
 from bavlo.regions.read import RegionOptions, read_regions
 from bavlo.request.parse import expand

@@ -10,13 +10,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.segments import Segment
-from bavlo.engine.together import OnePass
+
+if TYPE_CHECKING:
+    from bavlo.engine.together import OnePass
 
 Values = TypeVar("Values", covariant=True)
 

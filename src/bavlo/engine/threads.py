@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
@@ -15,7 +15,9 @@ from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
-from bavlo.engine.together import OnePass
+
+if TYPE_CHECKING:
+    from bavlo.engine.together import OnePass
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from bavlo.errors import InputError
 from bavlo.files import number_in
-from bavlo.grids.open import format_of
+from bavlo.grids.formats import format_of
 from bavlo.request.request import Request
 
 

@@ -314,13 +314,10 @@ class ContainerFormat:
 
     Parameters
     ----------
-    recognises
-        Whether a file that begins with these bytes is of the format.
     opener
         Gives the variables of a file.
     """
 
-    recognises: Callable[[Path, bytes], bool]
     opener: Opener
     named_by_file = False
 

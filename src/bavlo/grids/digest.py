@@ -23,7 +23,7 @@ from bavlo.errors import BavloError
 from bavlo.files import DAMAGE
 from bavlo.grids import urls
 from bavlo.grids.cf import unreadable
-from bavlo.grids.fast import tiff
+from bavlo.grids.formats import HDF5, TIFF
 from bavlo.grids.source import GridFile
 
 CHUNKS = "checksums of stored chunks"
@@ -32,9 +32,7 @@ DEFLATE, FLETCHER = 1, 3  # HDF5's numbers of its filters
 MOST_KNOWN = 20_000  # files
 TAIL = 4  # bytes of a checksum
 AT_ONCE = 2**19  # bytes
-HDF5 = b"\x89HDF\r\n\x1a\n"
 Found = TypeVar("Found")
-TIFF = (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+")
 
 
 Stamp = tuple[str, str, int, int, int, int]  # path, variable, device, inode, time, size
@@ -253,6 +251,8 @@ def _of_hdf5(path: Path, name: str) -> list[tuple[int, int, int]] | None:
 
 def _of_tiff(path: Path) -> list[tuple[int, int, int]] | None:
     """The blocks of a deflated raster; None where it is stored otherwise."""
+    from bavlo.grids.fast import tiff
+
     with tiff.opened(path) as fetch:
         directory = tiff.read_directory(fetch)
         if directory is None or not directory.is_deflated:

@@ -20,7 +20,6 @@ from bavlo.files import DAMAGE
 from bavlo.grids import cf, kept
 from bavlo.grids.grib_layouts import ValueOrder, cells_of
 from bavlo.grids.grib_messages import (
-    START,
     Header,
     Messages,
     damaged,
@@ -31,8 +30,6 @@ from bavlo.grids.grib_messages import (
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
 
-GZIP = b"\x1f\x8b"
-ENDINGS = (".grb", ".grib", ".grb2", ".grib2", ".grb1", ".grib1")
 NO_DATA = 1e36  # what the library is told to put where there is no data
 CALENDAR = "standard"
 WORTH_KEEPING = 2**22  # bytes of a file from which its index is kept between runs
@@ -41,15 +38,6 @@ ARRAYS = ("offset", "length", "part", "header", "reference", "begin", "end")
 HEADERS = "headers"
 INTERVALS = ("accum", "avg", "max", "min", "diff")
 MONTHLY_TYPES = ("avgad", "avgas", "avgid", "avgia", "avgd", "avgua", "avgfc")
-
-
-def recognises(path: Path, head: bytes) -> bool:
-    """Whether a file is GRIB: by its first bytes, or by its ending where a bulletin's head is."""
-    if head.startswith(GZIP):
-        return Path(path.stem).suffix.lower() in ENDINGS
-    return head.startswith(START) or (
-        path.suffix.lower() in ENDINGS and path.is_file() and not head.startswith(b"\x89HDF")
-    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -224,10 +212,6 @@ class GribFormat:
     """GRIB, whatever its edition."""
 
     named_by_file = False
-
-    def recognises(self, path: Path, head: bytes) -> bool:
-        """Whether a file that begins with these bytes is GRIB."""
-        return recognises(path, head)
 
     def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
         """The variables of a file."""

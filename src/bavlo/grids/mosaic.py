@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
 from bavlo.core.space.projection import extent_in
-from bavlo.core.space.regrid import Regrid, regrid
 from bavlo.core.space.resampling import NEAREST
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.join import NOWHERE, JoinedGrid, all_steps
 from bavlo.grids.source import CellSelection, GridFile, whole
+
+if TYPE_CHECKING:
+    from bavlo.core.space.regrid import Regrid
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,6 +66,8 @@ class MosaicGrid:
     @cached_property
     def regrids(self) -> tuple[Regrid, ...]:
         """What brings each tile onto the cells; the first, whose cells they are, by centres."""
+        from bavlo.core.space.regrid import regrid
+
         ways = [(NEAREST, False), *[(self.how, self.counts)] * (len(self.tiles) - 1)]
         return tuple(
             regrid(tile.layout, self.layout, how, counts=counts)

@@ -16,18 +16,12 @@ from bavlo.files import DAMAGE
 from bavlo.grids import cf, cfgrid
 from bavlo.grids.cfgrid import Container, Stored
 
-MAGIC = (b"CDF\x01", b"CDF\x02", b"CDF\x05", b"\x89HDF\r\n\x1a\n")
 MOST_OPEN = 8
 CHUNK_CACHE = 2**20  # for coordinates and small variables
 MOST_CHUNK_CACHE = 2**26
 
 LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
 _open: OrderedDict[Path, tuple[Any, Container, tuple[int, ...]]] = OrderedDict()
-
-
-def recognises(path: Path, head: bytes) -> bool:
-    """Whether a file that begins with these bytes is NetCDF."""
-    return head.startswith(MAGIC)
 
 
 @contextmanager
@@ -124,4 +118,4 @@ def close_all() -> None:
             _open.popitem()[1][0].close()
 
 
-FORMAT = cfgrid.ContainerFormat(recognises, container)
+FORMAT = cfgrid.ContainerFormat(container)

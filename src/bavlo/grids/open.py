@@ -1,7 +1,4 @@
-"""Grids: one variable on (time, y, x), from one or many files.
-
-To add a format, write a module with a `GridFormat` and name it in FORMATS.
-"""
+"""Grids: one variable on (time, y, x), from one or many files."""
 
 from __future__ import annotations
 
@@ -13,26 +10,17 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
-from bavlo.errors import BavloError, InputError, known_words, refused_by_system
-from bavlo.files import DAMAGE, check_regular
-from bavlo.grids import elsewhere, grib, netcdf, raster, remote, zarr
+from bavlo.errors import BavloError, InputError, known_words
+from bavlo.files import DAMAGE
+from bavlo.grids import elsewhere
 from bavlo.grids.cf import unreadable
 from bavlo.grids.cfgrid import read_by_chunks
-from bavlo.grids.dates import find_dates
+from bavlo.grids.formats import HDF5, format_of
 from bavlo.grids.join import grouped, in_time, join
 from bavlo.grids.mosaic import mosaic
-from bavlo.grids.raster import RasterGrid
 from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
-from bavlo.grids.urls import BY_URL, first_bytes, url_of
+from bavlo.grids.urls import BY_URL, url_of
 
-# In this order a file is recognised.
-FORMATS: tuple[GridFormat, ...] = (
-    remote.FORMAT,
-    netcdf.FORMAT,
-    zarr.FORMAT,
-    grib.FORMAT,
-    raster.FORMAT,
-)
 # Names of what stands beside a variable: numbers of observations, errors, flags.
 ASIDE = re.compile(
     r"(?i)(stn|station|number of|n_?obs|count|error|uncert|quality|flag|mask|std|weight|\bqc)"
@@ -41,29 +29,9 @@ ASIDE = re.compile(
 MANY = 2
 MOST_OPENED = 8  # grids that stay known, since studies ask for the same ones again and again
 
-HDF5 = b"\x89HDF\r\n\x1a\n"
 Stamps = tuple[tuple[int, int, int, int], ...]
 _opened: OrderedDict[tuple[tuple[str, ...], ReadOptions, Stamps], GridSource] = OrderedDict()
 _lock = threading.Lock()
-
-
-def format_of(path: Path) -> GridFormat | None:
-    """The format of a grid file, told by its content; None where it is none of them."""
-    head = b""
-    url = url_of(path)
-    if url is not None:
-        head = first_bytes(url)
-    elif not path.is_dir():
-        check_regular(path)
-        try:
-            with path.open("rb") as file:
-                head = file.read(16)
-        except OSError as error:
-            raise refused_by_system(path, error) from error
-    found = next((f for f in FORMATS if f.recognises(path, head)), None)
-    if found is None and url is not None and not head:
-        raise InputError(url, "there is no such file", "check the address")
-    return found
 
 
 def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
@@ -108,15 +76,19 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
     first_format = _format(paths[0])
     name = _choose(paths[0], first_format.variables(paths[0], options), options)
     first = first_format.open_file(paths[0], name, options)
-    if isinstance(first, RasterGrid) and len(paths) > MANY:
-        trusted = _by_their_names(paths, first, options)
+    if first_format.named_by_file and len(paths) > MANY:
+        from bavlo.grids.raster import opened_by_names
+
+        trusted = opened_by_names(paths, first, options)
         if trusted is not None:
             return join(trusted, options)
     _check_inside(paths[0], options)
     files: list[GridFile] = [first]
+    named_by_files = first_format.named_by_file
     for path in paths[1:]:
         _check_inside(path, options)
         module = _format(path)
+        named_by_files = named_by_files or module.named_by_file
         found = [v.name for v in module.variables(path, options)]
         # Rasters are named by their files, which may differ (a tile, a date).
         wanted = found[0] if module.named_by_file and len(found) == 1 else name
@@ -127,7 +99,11 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
                 f"it has: {', '.join(found) or 'none'}",
             )
         files.append(module.open_file(path, wanted, options))
-    files = read_by_chunks(_dated_by_names(files, options))
+    if named_by_files:
+        from bavlo.grids.raster import dated_by_names
+
+        files = dated_by_names(files, options)
+    files = read_by_chunks(files)
     if options.resample_tiles and len({file.layout.crs for file in files}) > 1:
         return mosaic([in_time(group, options) for group in grouped(files)])
     return join(files, options)
@@ -144,46 +120,6 @@ def _check_inside(path: Path, options: ReadOptions) -> None:
             elsewhere.check_inside(path)
         except DAMAGE as error:
             raise unreadable(path, error) from error
-
-
-def _dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:
-    """Rasters of one band that date themselves by nothing else, dated by the names of them all."""
-    undated = [
-        file
-        for file in files
-        if isinstance(file, RasterGrid) and file.times is None and len(file.bands) == 1
-    ]
-    if not undated:
-        return files
-    names = [file.name for file in undated]
-    where = undated[0].path if len(undated) == 1 else undated[0].path.parent
-    steps = find_dates(names, options.dates, where)
-    if steps is None:
-        return files
-    dated: dict[Path, GridFile] = {
-        file.path: file.dated(raster.raw_times([step], from_name=True))
-        for file, step in zip(undated, steps, strict=True)
-    }
-    return [dated.get(file.path, file) for file in files]
-
-
-def _by_their_names(
-    paths: Sequence[Path], first: RasterGrid, options: ReadOptions
-) -> list[GridFile] | None:
-    """A file a step, dated by the names: only the first is opened until they are read.
-
-    None where the names tell no dates, or the same date twice (then they may be tiles).
-    """
-    if len(first.bands) != 1 or first.times is not None:
-        return None
-    names = [raster.plain_name(path) for path in paths]
-    steps = find_dates(names, options.dates, paths[0].parent)
-    if steps is None or len({step.stamp for step in steps}) < len(steps):
-        return None
-    return [
-        first.on_trust(path).dated(raster.raw_times([step], from_name=True))
-        for path, step in zip(paths, steps, strict=True)
-    ]
 
 
 def _format(path: Path) -> GridFormat:

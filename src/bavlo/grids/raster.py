@@ -8,7 +8,7 @@ import threading
 import warnings
 import zlib
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -29,32 +29,11 @@ from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
 from bavlo.grids.fast import tiff
 from bavlo.grids.fast.inflate import unpacked
 from bavlo.grids.fast.shared import KeptChunks
-from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
+from bavlo.grids.formats import GZIP
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
 
-TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
-GZIP = b"\x1f\x8b"
 MOST_OPEN = 8
-# Never let the raster library guess: vectors, databases and web services are not grids.
 ASCII = "AAIGrid"
-NOT_GRIDS = {
-    "GPKG",
-    "GRIB",
-    "GeoJSON",
-    "SQLite",
-    "HTTP",
-    "WMS",
-    "WCS",
-    "PDF",
-    "netCDF",
-    "HDF5",
-    "HDF5Image",
-    "Zarr",
-    "PNG",
-    "JPEG",
-    "GIF",
-    "BIGGIF",
-    "VRT",
-}
 MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
 KEPT_UNPACKED = 2**26  # bytes of them that are kept, since steps are looked at in parts
 
@@ -64,24 +43,6 @@ _unpacked = KeptChunks(KEPT_UNPACKED)
 NAME_USAGE, CODE_USAGES = "2", ("5", "3")
 
 _local = threading.local()  # GDAL files belong to the thread that opened them
-
-
-def recognises(path: Path, head: bytes) -> bool:
-    """Whether a file is a raster: by its first bytes, else by what the library makes of it."""
-    if head.startswith(TIFF) or head[:5].lower() == b"ncols":
-        return True
-    if head.startswith(GZIP):
-        return path.name.lower().endswith((".tif.gz", ".tiff.gz", ".asc.gz"))
-    if not head or not path.is_file() or path.suffix.lower() in (".csv", ".txt", ".json", ".nc"):
-        return False
-    import rasterio
-    from rasterio.errors import RasterioIOError
-
-    try:
-        with rasterio.open(path) as data:
-            return data.driver not in NOT_GRIDS and data.count > 0
-    except RasterioIOError:
-        return False
 
 
 @contextmanager
@@ -358,10 +319,6 @@ class RasterFormat:
 
     named_by_file = True
 
-    def recognises(self, path: Path, head: bytes) -> bool:
-        """Whether the raster library can open a file that begins with these bytes."""
-        return recognises(path, head)
-
     def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
         """The one variable of a raster."""
         with _dataset(path) as data:
@@ -598,3 +555,43 @@ def raw_times(steps: list[NamedStep], *, from_name: bool = False) -> RawTimes:
     if all(end is not None for end in ends):
         bounds = np.column_stack([stamps, np.array(ends, np.int64)])
     return RawTimes(stamps, bounds, CALENDAR, from_name=from_name)
+
+
+def dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:
+    """Rasters of one band that date themselves by nothing else, dated by the names of them all."""
+    undated = [
+        file
+        for file in files
+        if isinstance(file, RasterGrid) and file.times is None and len(file.bands) == 1
+    ]
+    if not undated:
+        return files
+    names = [file.name for file in undated]
+    where = undated[0].path if len(undated) == 1 else undated[0].path.parent
+    steps = find_dates(names, options.dates, where)
+    if steps is None:
+        return files
+    dated: dict[Path, GridFile] = {
+        file.path: file.dated(raw_times([step], from_name=True))
+        for file, step in zip(undated, steps, strict=True)
+    }
+    return [dated.get(file.path, file) for file in files]
+
+
+def opened_by_names(
+    paths: Sequence[Path], first: GridFile, options: ReadOptions
+) -> list[GridFile] | None:
+    """A file a step, dated by the names: only the first is opened until they are read.
+
+    None where the names tell no dates, or the same date twice (then they may be tiles).
+    """
+    if not isinstance(first, RasterGrid) or len(first.bands) != 1 or first.times is not None:
+        return None
+    names = [plain_name(path) for path in paths]
+    steps = find_dates(names, options.dates, paths[0].parent)
+    if steps is None or len({step.stamp for step in steps}) < len(steps):
+        return None
+    return [
+        first.on_trust(path).dated(raw_times([step], from_name=True))
+        for path, step in zip(paths, steps, strict=True)
+    ]

@@ -12,15 +12,9 @@ import numpy as np
 
 from bavlo.grids import cfgrid
 from bavlo.grids.cfgrid import Container, Stored
-from bavlo.grids.netcdf import MAGIC
-from bavlo.grids.urls import hdf5, url_of
+from bavlo.grids.urls import hdf5
 
 OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
-
-
-def recognises(path: Path, head: bytes) -> bool:
-    """Whether a path is the URL of a NetCDF file; a classic one is refused when it is opened."""
-    return url_of(path) is not None and head.startswith(MAGIC)
 
 
 @contextmanager
@@ -84,4 +78,4 @@ def _plain(value: Any) -> Any:
     return value
 
 
-FORMAT = cfgrid.ContainerFormat(recognises, container)
+FORMAT = cfgrid.ContainerFormat(container)

@@ -307,10 +307,6 @@ class GridFormat(Protocol):
     def named_by_file(self) -> bool:
         """Whether a variable goes by the name of its file."""
 
-    @property
-    def recognises(self) -> Callable[[Path, bytes], bool]:
-        """Whether a file that begins with these bytes is of the format."""
-
     def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
         """The gridded variables of a file."""
 

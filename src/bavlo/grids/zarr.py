@@ -16,16 +16,6 @@ from bavlo.grids import cf, cfgrid
 from bavlo.grids import urls as addresses
 from bavlo.grids.cfgrid import Container, Stored
 
-MARKS = (".zgroup", ".zmetadata", "zarr.json", ".zarray")
-
-
-def recognises(path: Path, head: bytes) -> bool:
-    """Whether a folder, here or at a URL, is a Zarr store."""
-    url = addresses.url_of(path)
-    if url is not None:
-        return any(addresses.exists(f"{url.rstrip('/')}/{mark}") for mark in MARKS)
-    return path.is_dir() and any((path / mark).exists() for mark in MARKS)
-
 
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
@@ -85,4 +75,4 @@ def _read(array: Any, key: Any) -> np.ndarray:
     return np.asarray(array[key])
 
 
-FORMAT = cfgrid.ContainerFormat(recognises, container)
+FORMAT = cfgrid.ContainerFormat(container)

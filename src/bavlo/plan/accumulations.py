@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -17,12 +18,14 @@ from bavlo.core.values.accumulation import (
 )
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, Quantity
 from bavlo.errors import InputError
-from bavlo.grids.accumulated import DifferencedGrid
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.inspection import squares
 from bavlo.request.reporter import Reporter
+
+if TYPE_CHECKING:
+    from bavlo.grids.accumulated import DifferencedGrid
 
 CELLS_LOOKED_AT = 100_000  # spread over the grid, in which rain is looked for
 CELLS_COMPARED = 2000
@@ -129,6 +132,8 @@ def differenced(source: GridSource, report: Reporter) -> DifferencedGrid:
     InputError
         Where there is no time axis, or values begin anew by no common rule.
     """
+    from bavlo.grids.accumulated import DifferencedGrid
+
     time = source.time
     if time is None:
         raise InputError(where(source), "has no time axis, and accumulated values grow in time")

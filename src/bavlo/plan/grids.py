@@ -8,7 +8,6 @@ from typing import Any
 
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.time.axis import iso_day
-from bavlo.core.values.formula import CELL, STEP
 from bavlo.core.values.kinds import (
     ACCUMULATED,
     AMOUNT,
@@ -22,7 +21,6 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
-from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.digest import take_ahead
 from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.levels import LevelsLeftOpen
@@ -31,10 +29,9 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
-from bavlo.plan.made import for_grid, period_grid
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import GridArgument, Request
+from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
 
 ALL = "all"  # values of a further dimension
 
@@ -63,40 +60,14 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         found[name] = source
         for text in source.notes:
             report.note(text)
-    _check_stage(request)
-    if request.grids.make and request.grids.make_on == CELL and request.time.rule.kind != "step":
-        found = {name: period_grid(source, request, name) for name, source in found.items()}
-    for formula in request.grids.make:
-        if formula.name in found:
-            raise RequestError("make", f"there is a grid {formula.name} already", "rename it")
-        missing = sorted(formula.term.names() - found.keys())
-        if missing:
-            raise RequestError(
-                "make",
-                f"'{formula.text}': there is no grid {missing[0]}",
-                f"there is: {', '.join(found)}; name one as {missing[0]}=PATH",
-            )
-        aligned = align({n: s for n, s in found.items() if n in formula.term.names()})
-        if aligned.left_out:
-            report.warn(
-                f"{formula.name}: {aligned.left_out} steps are left out, since not all of "
-                f"{', '.join(aligned.sources)} have them"
-            )
-        derived = DerivedGrid(formula, aligned)
-        report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
-        found[formula.name] = derived
+    if request.grids.make:
+        from bavlo.plan.made import with_made
+
+        return with_made(found, request, report)
+    alone = [name for field, name, _ in request.grids.by_grid if field == "combine"]
+    if alone:
+        raise combined_alone(alone[0])
     return found
-
-
-def _check_stage(request: Request) -> None:
-    """Ways to combine grids of their own need formulas on what is combined."""
-    own = [name for field, name, _ in request.grids.by_grid if field == "combine"]
-    if own and (not request.grids.make or request.grids.make_on == STEP):
-        raise RequestError(
-            "combine",
-            f"of {own[0]} alone goes with formulas on values of periods",
-            "add ‹make_on cell› or region",
-        )
 
 
 def settled(source: GridSource, report: Reporter) -> GridSource:

@@ -12,31 +12,48 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.measures import OverlayIndex
 from bavlo.core.time.axis import PERIOD, TimeAxis
 from bavlo.core.values.combine import TOTAL
+from bavlo.core.values.formula import CELL, STEP
 from bavlo.core.values.kinds import AMOUNT, STATE, as_asked, quantity, total_unit_of
 from bavlo.errors import RequestError
-from bavlo.grids.derived import DerivedGrid
+from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.period_values import PeriodGrid
 from bavlo.grids.regional import RegionalCells, RegionalGrid, by_entries
 from bavlo.grids.source import GridSource, where
 from bavlo.plan.overlay import open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, periods_of, rules_of, step_weights_of
 from bavlo.request.reporter import Reporter
-from bavlo.request.request import Request
+from bavlo.request.request import Request, combined_alone, for_grid
 
 
-def for_grid(request: Request, name: str) -> Request:
-    """The request as it is for one of several grids: with what is said of that alone.
-
-    What is said of how its files are read is left to their opening.
-    """
-    own = tuple(each for each in request.grids.by_grid if each[1] == name)
-    for field, _, value in own:
-        if field == "combine":
-            request = replace(request, time=replace(request.time, combine=value))
-        elif field in ("unit", "measure"):
-            request = replace(request, measuring=replace(request.measuring, **{field: value}))
-    reading = tuple(each for each in own if hasattr(request.grids.reading, each[0]))
-    return replace(request, grids=replace(request.grids, by_grid=reading))
+def with_made(
+    found: dict[str, GridSource], request: Request, report: Reporter
+) -> dict[str, GridSource]:
+    """Grids by name, and after them those that the formulas of a request make of them."""
+    own = [name for field, name, _ in request.grids.by_grid if field == "combine"]
+    if own and request.grids.make_on == STEP:
+        raise combined_alone(own[0])
+    if request.grids.make_on == CELL and request.time.rule.kind != "step":
+        found = {name: period_grid(source, request, name) for name, source in found.items()}
+    for formula in request.grids.make:
+        if formula.name in found:
+            raise RequestError("make", f"there is a grid {formula.name} already", "rename it")
+        missing = sorted(formula.term.names() - found.keys())
+        if missing:
+            raise RequestError(
+                "make",
+                f"'{formula.text}': there is no grid {missing[0]}",
+                f"there is: {', '.join(found)}; name one as {missing[0]}=PATH",
+            )
+        aligned = align({n: s for n, s in found.items() if n in formula.term.names()})
+        if aligned.left_out:
+            report.warn(
+                f"{formula.name}: {aligned.left_out} steps are left out, since not all of "
+                f"{', '.join(aligned.sources)} have them"
+            )
+        derived = DerivedGrid(formula, aligned)
+        report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
+        found[formula.name] = derived
+    return found
 
 
 def period_grid(source: GridSource, request: Request, name: str) -> GridSource:

@@ -14,7 +14,6 @@ from bavlo import __version__
 from bavlo.core.space.regions import Regions
 from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
-from bavlo.figures.style import class_colour
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
 from bavlo.grids.urls import first_bytes, information, url_of
@@ -83,6 +82,8 @@ def _steps_of(time: TimeAxis) -> dict[str, str]:
 
 def classes_of(variable: Variable) -> list[list[Any]]:
     """Code, name and colour of each class; the file's colours where it has them."""
+    from bavlo.figures.style import class_colour
+
     colours, names = dict(variable.colours), dict(variable.flags)
     return [
         [code, names.get(code, str(code)), colours.get(code, class_colour(n))]

@@ -23,7 +23,6 @@ from bavlo.plan.checks import (
     check_unit,
 )
 from bavlo.plan.grids import open_source
-from bavlo.plan.made import regional
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
 from bavlo.plan.weights import FurtherWeights, further_weights
@@ -153,7 +152,10 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
     if any(measure.needs_areas for measure in measures):
         areas = source.layout.ellipsoid_areas(shared.cells)
     index = OverlayIndex(shared, areas, weights.values, weights.is_count)
-    source, shared, index = regional(source, shared, index)
+    if request.grids.make:
+        from bavlo.plan.made import regional
+
+        source, shared, index = regional(source, shared, index)
     return OpenedSeries(source, what, regions, shared, index, measures, weights)
 
 

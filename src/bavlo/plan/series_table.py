@@ -12,7 +12,6 @@ from bavlo.core.time.axis import DAY, PERIOD, iso_day
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import RATE, total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
-from bavlo.plan.made import combine_text
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
@@ -198,6 +197,8 @@ def _combine_text(plan: SeriesPlan) -> str:
     if plan.request.time.combine.degree_days is not None:
         return str(plan.request.time.combine)
     if plan.time.length == PERIOD:
+        from bavlo.plan.made import combine_text
+
         return combine_text(plan.source)
     return f"running {plan.combine}" if plan.request.time.combine.running else plan.combine
 

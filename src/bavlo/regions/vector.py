@@ -10,7 +10,6 @@ import json
 import warnings
 import zipfile
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +19,8 @@ import shapely
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
+from bavlo.regions import geojson
+from bavlo.regions.features import Features
 from bavlo.regions.loading import vector_library
 from bavlo.regions.text_encoding import doubt_of
 
@@ -46,34 +47,6 @@ SHAPEFILE = "Shapefile"
 LARGE, MOST_GROWTH = 2**27, 200  # bytes of a member, and of one byte that is stored
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
-
-
-@dataclass(frozen=True, eq=False)
-class Features:
-    """The features of one layer, as they are in the file.
-
-    Parameters
-    ----------
-    geometry : (N,) object array
-        Shapely geometries; None where the file has none.
-    fields
-        Attribute columns by name.
-    crs
-        Reference system, or empty where the file does not say.
-    driver
-        What kind of file it is.
-    layer
-        Name of the layer.
-    notes
-        What was mended in reading.
-    """
-
-    geometry: np.ndarray
-    fields: dict[str, np.ndarray]
-    crs: str
-    driver: str
-    layer: str
-    notes: tuple[str, ...] = ()
 
 
 def layers(path: Path) -> list[str]:
@@ -145,6 +118,9 @@ def read(path: Path, layer: str | None = None) -> Features:
     layer
         Needed where the file has more than one.
     """
+    plain = geojson.plain(path)
+    if plain is not None and layer in (None, plain.layer):
+        return plain
     names = layers(path)
     if not names:
         raise InputError(path, "has no layer with geometry", "give a file of polygons")

@@ -559,16 +559,14 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
 def _assembled(command: str, values: Mapping[str, Any]) -> Request:
     """A request from the values of all fields, by their names with their groups."""
     import dataclasses
-    import typing
 
     from bavlo.request import request
 
     def build(kind: Any, prefix: str) -> Any:
-        types = typing.get_type_hints(kind)
         fields = {}
         for each in dataclasses.fields(kind):
             name = f"{prefix}{each.name}"
-            inner = types[each.name]
+            inner = getattr(request, str(each.type), None)
             if name in values:
                 fields[each.name] = values[name]
             elif name == "command":

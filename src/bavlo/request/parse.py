@@ -9,10 +9,9 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.stats.measures import Measure, parse_measure
-from bavlo.core.stats.normals import parse_statistic
 from bavlo.errors import InputError, RequestError, one_of
 from bavlo.files import number_in
-from bavlo.grids.open import format_of
+from bavlo.grids.formats import format_of
 from bavlo.grids.urls import url_of
 from bavlo.request.request import GridArgument
 
@@ -218,6 +217,8 @@ def everys(given: str | Sequence[str], field: str = "every") -> tuple[str, ...]:
 
 def statistics(given: str | Sequence[str], field: str = "statistic") -> tuple[str, ...]:
     """Names of statistics over the base."""
+    from bavlo.core.stats.normals import parse_statistic
+
     return tuple(dict.fromkeys(parse_statistic(name) for name in names(given)))
 
 

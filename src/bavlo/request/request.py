@@ -8,16 +8,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from bavlo.core.conditions.conditions import Condition
-from bavlo.core.stats.normals import Base
 from bavlo.core.time.periods import DateRange, PeriodRule, parse_every
 from bavlo.core.values.combine import Combine
-from bavlo.core.values.formula import Formula
 from bavlo.engine.protocol import Resources
+from bavlo.errors import RequestError
 from bavlo.grids.source import ReadOptions
 from bavlo.regions.read import RegionOptions
+
+if TYPE_CHECKING:
+    from bavlo.core.conditions.conditions import Condition
+    from bavlo.core.stats.normals import Base
+    from bavlo.core.values.formula import Formula
 
 MONTH = "month"
 
@@ -307,3 +310,27 @@ class Request:
     def whole_record(self) -> Request:
         """The same about all periods of the data."""
         return replace(self, time=replace(self.time, during=None))
+
+
+def for_grid(request: Request, name: str) -> Request:
+    """The request as it is for one of several grids: with what is said of that alone.
+
+    What is said of how its files are read is left to their opening.
+    """
+    own = tuple(each for each in request.grids.by_grid if each[1] == name)
+    for field, _, value in own:
+        if field == "combine":
+            request = replace(request, time=replace(request.time, combine=value))
+        elif field in ("unit", "measure"):
+            request = replace(request, measuring=replace(request.measuring, **{field: value}))
+    reading = tuple(each for each in own if hasattr(request.grids.reading, each[0]))
+    return replace(request, grids=replace(request.grids, by_grid=reading))
+
+
+def combined_alone(name: str) -> RequestError:
+    """That a way to combine one grid of several goes with formulas on values of periods."""
+    return RequestError(
+        "combine",
+        f"of {name} alone goes with formulas on values of periods",
+        "add ‹make_on cell› or region",
+    )

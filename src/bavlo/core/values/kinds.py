@@ -21,8 +21,10 @@ from bavlo.core.values.evidence import (
 from bavlo.core.values.units import (
     CALENDAR_RATE,
     MM,
+    WELL_KNOWN,
     convert,
     depth_factor,
+    is_temperature,
     rate_parts,
     read_unit,
     step_of_a_day,
@@ -129,7 +131,7 @@ def quantity(variable: Variable, where: object) -> Quantity:
     """
     text = variable.unit
     is_counted = bool(COUNTED.search(text))
-    if text and not is_counted and not CALENDAR_RATE.search(text):
+    if text and text not in WELL_KNOWN and not is_counted and not CALENDAR_RATE.search(text):
         read_unit(text, where)
     if variable.kind:
         return _as_said(variable)
@@ -189,7 +191,7 @@ def _depth(variable: Variable) -> Quantity:
 
 
 def _depth_total(unit: str) -> str:
-    if not unit or depth_factor(unit) is None:
+    if not unit or unit == MM or depth_factor(unit) is None:
         return unit
     return unit if read_unit(unit, "").is_convertible(MM) else MM
 
@@ -324,7 +326,7 @@ def implausible(what: Quantity, lowest: float, highest: float, *, difference: bo
         return ""
     if difference:
         return ""
-    if what.kind == STATE and what.unit and read_unit(what.unit, "").is_convertible("K"):
+    if what.kind == STATE and is_temperature(what.unit):
         ends = convert(np.array([lowest, highest]), what.unit, "degC", difference=False)
         low, high = (float(value) for value in ends)
         kelvin = read_unit(what.unit, "") == read_unit("K", "")

@@ -4,13 +4,24 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
-import cf_units
 import numpy as np
 
 from bavlo.errors import RequestError, known_words, setting
 
+if TYPE_CHECKING:
+    import cf_units
+
 MM = "mm"
+# What the unit library says of the most usual units, so that a small job need not load it:
+# mm of water that one is, the same as a rate, and whether it is one of temperature.
+WELL_KNOWN: dict[str, tuple[float | None, tuple[float, str] | None, bool]] = {
+    "mm": (1.0, None, False),
+    "mm day-1": (None, (1.0, "day"), False),
+    "degC": (None, None, True),
+    "K": (None, None, True),
+}
 
 CALENDAR_RATE = re.compile(
     r"\s*(?:/\s*|\bper\s+)?\b(months?|mon|mo|years?|yrs?|a|dekads?|dek|pentads?)\b\s*(-1|\^-1)?$"
@@ -32,6 +43,10 @@ def known_unit(text: str, field: str) -> None:
     ------
     RequestError
     """
+    if text in WELL_KNOWN:
+        return
+    import cf_units
+
     try:
         cf_units.Unit(_written_out(text))
     except ValueError:
@@ -41,6 +56,8 @@ def known_unit(text: str, field: str) -> None:
 
 def read_unit(text: str, where: object) -> cf_units.Unit:
     """A unit, or an error that names what holds it."""
+    import cf_units
+
     try:
         unit = cf_units.Unit(_written_out(text))
     except ValueError:
@@ -65,6 +82,8 @@ def _written_out(text: str) -> str:
 @lru_cache(maxsize=256)
 def depth_factor(text: str) -> float | None:
     """How many mm of water one of a unit is; None where it is no depth of water."""
+    if text in WELL_KNOWN:
+        return WELL_KNOWN[text][0]
     unit = read_unit(text, "")
     if unit.is_unknown() or unit.is_no_unit():
         return None
@@ -78,6 +97,8 @@ def depth_factor(text: str) -> float | None:
 @lru_cache(maxsize=256)
 def rate_parts(text: str) -> tuple[float, str] | None:
     """(mm, per what) of a rate of water: per "day", or per calendar pentad, dekad, month, year."""
+    if text in WELL_KNOWN:
+        return WELL_KNOWN[text][1]
     match = CALENDAR_RATE.search(text)
     if match and (match.group(2) or "/" in match.group(0) or "per" in match.group(0)):
         factor = depth_factor(text[: match.start()].strip() or "1")
@@ -159,4 +180,6 @@ def depth_in_mm(unit: str) -> float:
 
 def is_temperature(unit: str) -> bool:
     """Whether a unit is one of temperature."""
+    if unit in WELL_KNOWN:
+        return WELL_KNOWN[unit][2]
     return bool(unit) and bool(read_unit(unit, "").is_convertible("K"))

@@ -373,6 +373,16 @@ def test_a_map_takes_a_column_and_period_of_a_table_or_the_cells_of_a_grid(world
     content = map_content(make_request("map", cells), reporter)
     day = list(DAYS).index(pd.Timestamp("2001-03-05"))
     np.testing.assert_array_equal(content.grid.values[0], world[2][day])
+    assert content.scaled is None
+    scaled = map_content(make_request("map", {**cells, "classes-of": "all"}), reporter).scaled
+    assert scaled.tolist() == [np.nanmin(world[2]), np.nanmax(world[2])]
+    scaled = map_content(make_request("map", {**given, "classes-of": "all"}), reporter).scaled
+    assert scaled.shape[1] > len(years.panels)
+    assert np.nanmax(scaled) >= np.nanmax(years.values)
+    with pytest.raises(BavloError, match="would need them all at once"):
+        map_content(
+            make_request("map", {**cells, "classes-of": "all", "classes": "quantile"}), reporter
+        )
     for wrong, said in (
         ({"column": "snow"}, "the table has no snow"),
         ({"period": ["1066"]}, "there is no period 1066"),

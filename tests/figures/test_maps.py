@@ -103,6 +103,13 @@ def test_several_periods_have_a_panel_each_in_one_scale():
         draw_map(content(np.ones((37, 4))))
 
 
+def test_maps_of_different_periods_have_one_legend_where_classes_are_of_all_periods():
+    years = np.array([[1.0, 2, 3, 4], [5, 6, 7, 8]])
+    first, second = (draw_map(content([year], scaled=years)) for year in years)
+    assert legend(first) == legend(second)
+    assert len(legend(first)) > len(legend(draw_map(content([years[0]]))))
+
+
 def test_cells_are_coloured_where_there_is_no_table_and_grey_beneath_one():
     window = GridWindow(np.arange(5.0), np.arange(2.0), np.array([[[1.0, 2, np.nan, 4]]]))
     figure = draw_map(content([[1.0]], values=None, grid=window, shapes=None, labels=()))

@@ -34,6 +34,7 @@ from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
 FIXED = ("region", "period")
+ALL = "all"
 
 
 def map_content(request: Request, report: Reporter, table: AnyTable | None = None) -> MapContent:
@@ -90,6 +91,7 @@ def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> Map
         held=rows >= 0,
         heat=counts_heat(table),
         categories=_class_names(request, table),
+        scaled=values[rows[rows >= 0]] if request.figure.classes_of == ALL else None,
     )
 
 
@@ -240,7 +242,26 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         about_zero,
         tuple((code, name, colour) for code, name, colour in classes_of(variable)),
         mark=request.figure.mark,
+        scaled=_range_of_all(source, request.figure.classes)
+        if request.figure.classes_of == ALL
+        else None,
     )
+
+
+def _range_of_all(source: GridSource, classes: str) -> np.ndarray:
+    """The lowest and highest value of all steps of a grid, read step by step."""
+    if classes == "quantile":
+        raise RequestError(
+            "classes_of",
+            "quantiles of all steps of a grid would need them all at once",
+            "use ‹classes equal›, or give limits such as 0,50,100",
+        )
+    cells = whole(source.layout.shape)
+    low, high = np.inf, -np.inf
+    for n in range(1 if source.time is None else len(source.time)):
+        values = source.read(n, n + 1, cells)
+        low, high = np.nanmin(values, initial=low), np.nanmax(values, initial=high)
+    return np.array([low, high])
 
 
 def _class_names(request: Request, table: Table) -> tuple[tuple[int, str, str], ...]:

@@ -92,6 +92,8 @@ class MapContent:
         `max` or `min`: the place of that value is marked.
     heat
         The values count what happens when it is warm.
+    scaled : array or None
+        Values that the classes are made of, where these are not those on the map.
     """
 
     title: str
@@ -110,6 +112,7 @@ class MapContent:
     mark: str | None = None
     held: np.ndarray | None = None
     heat: bool = False
+    scaled: np.ndarray | None = None
 
     @property
     def are_points(self) -> bool:
@@ -202,7 +205,8 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         limits = np.arange(len(content.categories) + 1) - 0.5
         colours = np.array([to_rgba(colour) for _, _, colour in content.categories])
     else:
-        limits = class_limits(coloured, classes, about_zero=content.about_zero)
+        spread = coloured if content.scaled is None else content.scaled
+        limits = class_limits(spread, classes, about_zero=content.about_zero)
         scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
         colours = scale(_positions(limits, about_zero=content.about_zero))
     extent = _extent(content)
@@ -586,7 +590,7 @@ def _legend(
             f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
             for low, high in itertools.pairwise(limits.tolist())
         ]
-    occurs = np.zeros(len(colours), bool)
+    occurs = np.full(len(colours), content.scaled is not None)  # one legend for several maps
     occurs[_class_of(coloured[np.isfinite(coloured)], limits)] = True
     patches = [
         Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)

@@ -265,6 +265,9 @@ OPTIONS: tuple[Option, ...] = (
     Option("classes", "figure.classes", "HOW", "", "equal", "map", "figure",
            "equal, quantile or limits such as 0,50,100",
            first="map"),
+    Option("classes-of", "figure.classes_of", "VALUES", "shown|all", "shown", "map", "figure",
+           "values that the classes are made of: those shown, or those of all periods, so that "
+           "several maps compare: shown or all"),
     Option("beneath", "figure.beneath", "GRID", "grid_path", None, "map", "figure",
            "a grid to draw in grey under the regions",
            first="map"),

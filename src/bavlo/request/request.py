@@ -246,6 +246,7 @@ class FigureRequest:
     period: tuple[str, ...]
     pick: tuple[tuple[str, str], ...]
     classes: str
+    classes_of: str
     beneath: Path | None
     mark: str | None
     title: str | None

@@ -405,7 +405,7 @@ def test_a_chart_shows_the_regions_that_are_asked_for(world, tmp_path):
     content = chart(make_request("chart", given))
     assert content.tables[0].labels("region") == ["far"]
     assert content.base == Base(1995, 2000)
-    assert content.title == title_of(content.tables[0]) == "rain (total of each period)"
+    assert content.title == title_of(content.tables[0]) == "Rain (total of each period)"
     figure = content.draw()
     assert any("1995..2000" in text.get_text() for text in figure.texts)
 

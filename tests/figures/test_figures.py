@@ -12,8 +12,17 @@ from bavlo.errors import RequestError
 from bavlo.figures import KINDS, draw
 from bavlo.figures.climate import ABOVE, BELOW
 from bavlo.figures.page import Page, render
-from bavlo.figures.style import counts_heat, on_page, save, scale_for, shortened
-from bavlo.tables.schema import ANOMALIES, CLASSES, EVENTS, EXTREMES, NORMALS, RETURN_LEVELS, SERIES
+from bavlo.figures.style import HEAT, WET, counts_heat, on_page, save, scale_for, shortened
+from bavlo.tables.schema import (
+    ANOMALIES,
+    CLASSES,
+    EVENTS,
+    EXTREMES,
+    NORMALS,
+    RETURN_LEVELS,
+    SERIES,
+    TRENDS,
+)
 from bavlo.tables.table import Table, text_column
 
 REGIONS = ["Upper Corran", "Otterslade"]
@@ -282,12 +291,12 @@ def test_counts_of_a_condition_are_drawn_as_a_series():
     assert values[1, :, 1].tolist() in drawn
 
 
-def events():
+def events(condition="tmax > p90", unit="degC"):
     """Three events of two regions."""
     return EVENTS.table(
         {
             "region": ["Upper Corran", "Upper Corran", "Otterslade"],
-            "condition": ["tmax > p90"] * 3,
+            "condition": [condition] * 3,
             "event": np.array([1.0, 2, 1]),
             "start": ["2001-01-05", "2002-02-01", "2002-02-03"],
             "end": ["2001-01-08", "2002-02-10", "2002-02-04"],
@@ -295,7 +304,7 @@ def events():
             "variable": ["tmax"] * 3,
             "peak": np.array([33.0, 38, 31]),
             "peak_on": ["2001-01-06", "2002-02-05", "2002-02-03"],
-            "unit": ["degC"] * 3,
+            "unit": [unit] * 3,
             "total": np.full(3, np.nan),
             "total_unit": [""] * 3,
             "area_share": np.array([0.5, 0.8, 0.4]),
@@ -311,6 +320,7 @@ def test_events_are_drawn_by_region(kind):
     assert "Heat" in said
     assert all(name in said for name in REGIONS)
     if kind == "longest":
+        assert "length, days" in said
         longest = [bar.get_width() for container in bars(figure.axes[0]) for bar in container]
         assert 10 in longest
 
@@ -414,9 +424,100 @@ def test_very_many_regions_are_rows_of_a_matrix():
     labels = [text.get_text() for text in figure.axes[0].get_yticklabels()]
     assert labels[0] == names[0]
     assert labels[-1] == names[-1]
-    assert 20 <= len(labels) <= 40
+    assert 20 <= len(labels) <= 60
+    assert draw([SERIES.table(told)], "Rain", "totals").axes[0].images
+    many = monthly(values.repeat(12, 1)[:, :24], regions=names)
     with pytest.raises(RequestError, match="200 regions are too many for a panel each"):
-        draw([SERIES.table(told)], "Rain", "totals")
+        draw([many], "Rain", "years")
+
+
+def trends(slope, significant):
+    """A table of trends of a year, of the given slopes with intervals of two on either side."""
+    slope = np.asarray(slope, float)[:, None, None]
+    return TRENDS.table(
+        {
+            "region": [f"Region {n}" for n in range(len(slope))],
+            "period": ["year"],
+            "variable": ["rain"],
+            "measure": ["mean"],
+            "first": np.full(slope.shape, 1991.0),
+            "last": np.full(slope.shape, 2020.0),
+            "slope": slope,
+            "lower": slope - 2,
+            "upper": slope + 2,
+            "confidence": 0.95,
+            "unit": ["mm per decade"],
+            "p_value": np.full(slope.shape, 0.5),
+            "p_adjusted": np.where(np.asarray(significant)[:, None, None], 0.01, 0.5),
+            "method": "sen",
+            "n": np.full(slope.shape, 30.0),
+            "note": np.full(slope.shape, "", object),
+        }
+    )
+
+
+def test_slopes_of_very_many_regions_stand_in_their_order_with_the_ends_named():
+    slope = np.random.default_rng(5).permutation(np.arange(300.0))
+    slope[7] = np.nan
+    strong = slope > 290
+    figure = draw([trends(slope, strong)], "Trends", "slopes")
+    axes = figure.axes[0]
+    faint, coloured = [line for line in axes.lines if line.get_marker() == "o"]
+    assert coloured.get_ydata().tolist() == sorted(slope[strong])
+    assert len(faint.get_ydata()) + len(coloured.get_ydata()) == 299
+    (band,) = [c for c in axes.collections if isinstance(c, PolyCollection)]
+    assert band.get_datalim(axes.transData).intervaly.tolist() == [-2.0, 301.0]
+    said = words(figure)
+    assert f"Region {int(np.nanargmax(slope))}," in said
+    assert f"the {int(strong.sum())} that are significant" in said
+    assert "1 without a slope" in said
+    assert "none is significant" in words(draw([trends(slope, slope < 0)], "T", "slopes"))
+
+
+def test_a_panel_without_any_value_says_so():
+    values = np.random.default_rng(6).random((11, 24))
+    values[4] = np.nan
+    figure = draw([monthly(values, regions=[f"Region {n}" for n in range(11)])], "Rain")
+    silent = [axes for axes in figure.axes if "no value" in [t.get_text() for t in axes.texts]]
+    assert [axes.get_title(loc="left") for axes in silent] == ["Region 4"]
+    usual = np.ones((2, 12, 2))
+    usual[1] = np.nan
+    assert words(draw([normals(usual)], "Rain")).count("no value") == 1
+
+
+class Pair:
+    """Values of two sources."""
+
+    names, starts, ends, units = ("A", "B"), ["2001-01-01"], ["2001-12-31"], ["mm"]
+
+    def __init__(self, a, b):
+        self.regions = [f"Region {n}" for n in range(len(a))]
+        self.values = [np.asarray(v, float)[:, None, None] for v in (a, b)]
+
+
+def test_two_sources_of_very_many_regions_are_one_cloud_and_those_without_a_pair_say_so():
+    first = np.arange(100.0)
+    cloud = draw([yearly(first[:, None])] * 2, "Rain", "scatter", matched=Pair(first, first + 2))
+    assert "100 regions together" in words(cloud)
+    assert "bias +2" in words(cloud)
+    few = draw(
+        [yearly(first[:3, None])] * 2, "Rain", "scatter", matched=Pair(first[:3], [1, np.nan, 3])
+    )
+    assert words(few).count("no value in common") == 1
+    assert "nan" not in words(few)
+
+
+@pytest.mark.parametrize(
+    ("condition", "unit", "colour"),
+    [
+        ("rain >= 20 mm", "mm", WET),
+        ("tmax > 35 degC", "degC", HEAT),
+        ("tmin < 0 degC", "degC", WET),
+    ],
+)
+def test_events_have_the_colours_of_what_they_are(condition, unit, colour):
+    bar = bars(draw([events(condition, unit)], "Events", "longest").axes[0])[0][0]
+    assert to_rgba(bar.get_facecolor()) in [to_rgba(c) for c in colour]
 
 
 def test_shares_of_classes_are_bars_that_fill_the_area(tmp_path):

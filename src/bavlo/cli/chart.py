@@ -52,7 +52,7 @@ def run(arguments: list[str]) -> int:
         print("\n".join(shown(in_words(table)) for table in content.tables))
     if outputs:
         write_figure(request, content.draw)
-    for path in outputs:
+    for path in () if given["quiet"] else outputs:
         print(shown(f"wrote {path}"))
     return 0
 

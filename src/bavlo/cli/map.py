@@ -43,7 +43,7 @@ def run(arguments: list[str]) -> int:
         print(shown(map_in_words(content)))
     if outputs:
         write_figure(request, lambda: draw_map(content, request.figure.classes))
-    for path in outputs:
+    for path in () if given["quiet"] else outputs:
         print(shown(f"wrote {path}"))
     screen.finish()
     return 0

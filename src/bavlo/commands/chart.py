@@ -22,6 +22,7 @@ TITLES = {
     "normals": "Normals of ",
     "anomalies": "Anomalies of ",
     "events": "Events: ",
+    "trends": "Trends of ",
     "return levels": "Return levels of ",
 }
 
@@ -51,7 +52,7 @@ def chart(request: Request) -> ChartContent:
             table = table.where(column, value)
         one = only_table(table, "pick")
         tables.append(_only(path, one, request.regions.reading.only))
-    title = request.figure.title or " and ".join(dict.fromkeys(map(title_of, tables)))
+    title = request.figure.title or title_of(*tables)
     found = None
     if len(tables) > 1 and all(table.name in VALUES for table in tables):
         arguments = request.grids.arguments
@@ -73,8 +74,13 @@ def _only(path: Path, table: Table, only: tuple[str, ...]) -> Table:
     return table.take("row", [n for n, name in enumerate(names) if name in kept])
 
 
-def title_of(table: Table) -> str:
-    """What a table holds, in words."""
+def title_of(*tables: Table) -> str:
+    """What tables hold, in words."""
+    title = " and ".join(dict.fromkeys(map(_held, tables)))
+    return title[:1].upper() + title[1:]
+
+
+def _held(table: Table) -> str:
     about = "condition" if "condition" in table.header else "variable"
     title = TITLES.get(table.name, "") + ", ".join(dict.fromkeys(table.labels(about)))
     if table.name == "extremes":

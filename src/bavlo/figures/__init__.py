@@ -93,6 +93,7 @@ KINDS: dict[str, Kind] = {
             "years",
             "draw_totals",
             "a bar a year, with the mean and the years of the records",
+            as_matrix=True,
         ),
         Kind(
             "matrix",

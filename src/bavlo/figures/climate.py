@@ -89,22 +89,23 @@ def _name_periods(axes: Axes, kinds: list[str]) -> None:
 def draw_diagram(tables: Sequence[Table], title: str, base: Base | None = None) -> Figure:
     """Rain as bars and temperature as a line over the year, a panel a region."""
     if len(tables) != 2:
-        raise RequestError("kind", "a diagram is of two tables: rain and temperature", "give both")
+        what = "a diagram is of two tables: rain and temperature"
+        raise RequestError("figure", what, "give both")
     for table in tables:
         if table.axes["measure"] > 1 or "mean" not in table.along("statistic", "statistic"):
-            raise RequestError("kind", "a diagram needs the mean of one measure", "choose one")
+            raise RequestError("figure", "a diagram needs the mean of one measure", "choose one")
     warm = [table.along("unit", "measure")[0] in TEMPERATURES for table in tables]
     if sorted(warm) != [False, True]:
         raise RequestError(
-            "kind", "a diagram is of rain and of temperature", "give one table of each"
+            "figure", "a diagram is of rain and of temperature", "give one table of each"
         )
     rain, heat = tables[warm.index(False)], tables[warm.index(True)]
     kinds = rain.labels("period")
     if heat.labels("period") != kinds:
-        raise RequestError("kind", "the two tables have different periods", "make both alike")
+        raise RequestError("figure", "the two tables have different periods", "make both alike")
     names = [name for name in rain.labels("region") if name in heat.labels("region")]
     if not names:
-        raise RequestError("kind", "the two tables have no region in common", "make both alike")
+        raise RequestError("figure", "the two tables have no region in common", "make both alike")
     amounts, degrees = (
         _means(table)[[table.labels("region").index(name) for name in names]]
         for table in (rain, heat)
@@ -186,7 +187,7 @@ def draw_anomalies(table: Table, title: str, base: Base | None = None) -> Figure
             )
             axes.axhline(0, color="#5b646b", linewidth=0.8)
             axes.set_ylim(-reach, reach)
-        panels[0].margins(x=0.05)
+        panels[0].margins(x=0.01)
         locator = AutoDateLocator(minticks=3, maxticks=5)
         panels[0].xaxis.set_major_locator(locator)
         panels[0].xaxis.set_major_formatter(ConciseDateFormatter(locator, show_offset=False))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -9,7 +10,19 @@ import numpy as np
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
 from bavlo.figures.panels import panel_grid, place_panels, set_words
-from bavlo.figures.style import BAND, INK, LINES, colour_scale, page_size, shortened, styled
+from bavlo.figures.style import (
+    BAND,
+    HEAT,
+    INK,
+    LINES,
+    TEMPERATURES,
+    WET,
+    colour_scale,
+    counts_heat,
+    page_size,
+    shortened,
+    styled,
+)
 from bavlo.tables.table import Column, Table, text_column
 
 if TYPE_CHECKING:
@@ -18,7 +31,9 @@ if TYPE_CHECKING:
 
 MONTHS = "JFMAMJJASOND"
 FIRST_OF_MONTH = np.array([1, 32, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335])
-PALE_TO_STRONG = ("#f0d9b5", "#d98f4e", "#a63d40", "#4a1942")
+# Few to many, or low to high, of events that are wet, warm, dry or cold.
+WET_EVENTS, WARM_EVENTS = WET[1:], HEAT[1:]
+DRY_EVENTS, COLD_EVENTS = ("#e6cfa6", "#c98a4b", "#8a4b1f", "#5a2f12"), WET[1:]
 MOST_LONGEST = 15
 MOST_LINES = 40  # regions on one time line
 
@@ -57,11 +72,23 @@ def _days(table: Table, name: str) -> np.ndarray:
 
 def _needs_events(table: Table) -> None:
     if not len(table):
-        raise RequestError("kind", "there are no events to draw", "")
+        raise RequestError("figure", "there are no events to draw", "")
     if len(set(table.labels("condition"))) > 1:
         raise RequestError(
             "pick", "the table has events of several conditions", "choose one with ‹pick›"
         )
+
+
+def _is_below(table: Table) -> bool:
+    """Whether the condition of the events is that something is low."""
+    return "<" in table.labels("condition")[0].split(" and ")[0]
+
+
+def _colours_of_events(table: Table) -> Sequence[str]:
+    """Colours for the condition of the events, pale to strong."""
+    if table.labels("unit")[0] in TEMPERATURES or counts_heat(table):
+        return COLD_EVENTS if _is_below(table) else WARM_EVENTS
+    return DRY_EVENTS if _is_below(table) else WET_EVENTS
 
 
 def draw_calendar(table: Table, title: str, base: Base | None = None) -> Figure:
@@ -75,6 +102,7 @@ def draw_calendar(table: Table, title: str, base: Base | None = None) -> Figure:
         from matplotlib.ticker import MaxNLocator
 
         figure, panels = panel_grid(regions)
+        colour = _colours_of_events(table)[-2]
         for r, axes in enumerate(panels):
             mine = owner == regions[r]
             days = _strip(starts[mine], ends[mine], years)
@@ -83,7 +111,7 @@ def draw_calendar(table: Table, title: str, base: Base | None = None) -> Figure:
                 np.arange(367) + 0.5,
                 np.append(years - 0.5, years[-1] + 0.5),
                 days,
-                cmap=colour_scale("strip", ("#f1f3f2", "#a63d40")),
+                cmap=colour_scale("strip", ("#f1f3f2", colour)),
                 vmin=0,
                 vmax=1,
             )
@@ -142,8 +170,8 @@ def draw_timeline(table: Table, title: str, base: Base | None = None) -> Figure:
             ],
             axis=1,
         )
-        below = "<" in table.labels("condition")[0].split(" and ")[0]
-        colours = colour_scale("peak", PALE_TO_STRONG[:: -1 if below else 1])
+        below = _is_below(table)
+        colours = colour_scale("peak", _colours_of_events(table)[:: -1 if below else 1])
         bars = PolyCollection(list(corners), array=peak, cmap=colours, linewidth=0)
         axes.add_collection(bars)
         axes.set_ylim(len(regions) - 0.4, -0.6)
@@ -173,7 +201,7 @@ def draw_longest(table: Table, title: str, base: Base | None = None) -> Figure:
         figure = Figure(figsize=page_size(), layout="constrained")
         axes = figure.add_subplot()
         y = np.arange(top.size)
-        axes.barh(y, steps[top], color=LINES[5], height=0.7)
+        axes.barh(y, steps[top], color=_colours_of_events(table)[1], height=0.7)
         axes.set_yticks(y, [shortened(names[n], 26) for n in top])
         axes.set_ylim(top.size - 0.4, -0.6)
         axes.grid(visible=False, axis="y")
@@ -187,7 +215,8 @@ def draw_longest(table: Table, title: str, base: Base | None = None) -> Figure:
                 fontsize=9,
                 color=INK,
             )
-        axes.set_xlabel("length, steps")
+        days = (_days(table, "end") - _days(table, "start")).astype(int) + 1
+        axes.set_xlabel("length, days" if (days == steps).all() else "length, steps")
         caption = f"{table.labels('condition')[0]}   ·   the {top.size} longest of {len(table)}"
         axes.set_title(title, fontsize=14, pad=10)
         figure.supxlabel(caption, x=0.01, ha="left", fontsize=9)

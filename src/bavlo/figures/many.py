@@ -21,7 +21,8 @@ from bavlo.tables.table import Table
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-MOST_NAMES = 40  # regions whose names stand at the side; beyond that some of them
+MOST_NAMES = 60  # regions whose names stand at the side; beyond that some of them
+FEW_NAMES = 40  # which have room for larger letters
 RARE = 0.5  # percent of the values at either end, which have the colour of the end
 MOST_LABELS = 12  # periods that are named below
 
@@ -71,7 +72,8 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
             interpolation="nearest",
         )
         rows = np.unique(np.linspace(0, regions - 1, min(regions, MOST_NAMES)).astype(int))
-        axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=8)
+        letters = 8.0 if rows.size <= FEW_NAMES else 6.5
+        axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=letters)
         columns = np.arange(0, periods, -(-periods // MOST_LABELS))
         axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9)
         bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02, extend="both")

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 LEAST_ROW = 1.35  # inches
 MOST_COLUMNS = 6
+ABSENT = "#8a9299"  # words where nothing is drawn
 MOST_PANELS = 60  # regions, beyond which a panel each cannot be read
 
 
@@ -28,7 +29,7 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
         raise RequestError(
             "figure",
             f"{count} regions are too many for a panel each",
-            "choose some with ‹only›, or use ‹figure lines›, which draws many as a matrix",
+            "choose some with ‹only›, or draw one table by ‹figure lines›, as a matrix",
         )
     columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
     rows = -(-count // columns)
@@ -58,6 +59,9 @@ def place_panels(
     -----
     Panels of one size need no layout engine, which would draw everything once more.
     """
+    for axes in panels:
+        if not axes.texts and not _shows_values(axes):
+            say_absent(axes)
     own_y = own_y or panels_apart()
     height = figure.get_size_inches()[1]
     spec = panels[0].get_gridspec()
@@ -76,6 +80,24 @@ def place_panels(
         figure.legend(
             loc="upper right", handlelength=1.6, borderaxespad=0.3, ncols=len(legend), fontsize=10
         )
+
+
+def _shows_values(axes: Axes) -> bool:
+    """Whether anything of finite height is drawn in a panel, beside lines right across it."""
+    heights = [
+        np.asarray(line.get_ydata(), np.float64)
+        for line in axes.lines
+        if line.get_transform() == axes.transData
+    ]
+    heights += [each.get_datalim(axes.transData).intervaly for each in axes.collections]
+    heights += [patch.get_extents().intervaly for patch in axes.patches]
+    return any(np.isfinite(each).any() for each in heights)
+
+
+def say_absent(axes: Axes, words: str = "no value") -> None:
+    """Words in the middle of a panel in which nothing is drawn."""
+    text = axes.text(0.5, 0.5, words, transform=axes.transAxes, fontsize=9, color=ABSENT)
+    text.set(ha="center", va="center")
 
 
 def from_zero(panels: Sequence[Axes]) -> None:

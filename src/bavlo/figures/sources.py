@@ -10,7 +10,7 @@ import numpy as np
 from bavlo.core.stats.agreement import agreement
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
-from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.panels import MOST_PANELS, panel_grid, place_panels, say_absent, set_words
 from bavlo.figures.series import days_between
 from bavlo.figures.style import ABOVE, BAND, FAINT, INK, LINES, grown_page, shortened, styled
 
@@ -103,11 +103,18 @@ def draw_scatter(
     if not known.any():
         raise RequestError("figure", "the two sources have no value in common", "choose others")
     low, high = min(a[known].min(), b[known].min()), max(a[known].max(), b[known].max())
+    regions = list(found.regions)
+    if len(regions) > MOST_PANELS:
+        a, b, known = (each.reshape(1, -1) for each in (a, b, known))
+        regions = [f"{len(regions):,} regions together"]
     with styled():
-        figure, panels = panel_grid(found.regions)
+        figure, panels = panel_grid(regions)
         none = np.zeros_like(a.T)
         of, count = agreement(a.T, b.T, none, none)
         for r, axes in enumerate(panels):
+            if not count[r]:
+                say_absent(axes, "no value in common")
+                continue
             axes.plot([low, high], [low, high], color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
             every = max(1, int(known[r].sum()) // MOST_POINTS)
             axes.plot(
@@ -124,7 +131,7 @@ def draw_scatter(
                 f"bias {of['bias'][r]:+.3g}\nrmse {of['rmse'][r]:.3g}\n"
                 f"r {of['correlation'][r]:.2f}\nn {count[r]}"
             )
-            _corner(axes, words)
+            _corner(axes, words.replace("nan", "–"))  # of a single pair there is no correlation
         panels[0].margins(0.03)
         caption = f"across: {found.names[0]}   ·   up: {found.names[1]}   ·   dashed: equal values"
         unit = f"{found.names[1]}, {found.units[0]}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -9,15 +10,17 @@ import numpy as np
 from bavlo.core.stats.normals import Base
 from bavlo.core.stats.trends import DECADE
 from bavlo.errors import RequestError
-from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.panels import MOST_PANELS, panel_grid, place_panels, set_words
 from bavlo.figures.style import BAND, INK, LINES, grown_page, shortened, styled
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
     from bavlo.tables.table import Table
 
 LINE = {"sen": "Theil-Sen", "ols": "least squares"}
+NAMED = 3  # regions at either end of very many
 HEADROOM = 0.15  # of the height of a panel, for its words
 OFF = "#8a9299"  # of trends that are not significant
 
@@ -84,6 +87,8 @@ def draw_slopes(table: Table, title: str, base: Base | None = None) -> Figure:
     slope, lower, upper = (table.full(n)[:, :, 0] for n in ("slope", "lower", "upper"))
     significant = is_significant(table)[:, :, 0]
     regions, periods = table.labels("region"), table.labels("period")
+    if len(regions) > MOST_PANELS:
+        return _draw_ranked(table, title, (slope, lower, upper), significant)
     with styled():
         from matplotlib.figure import Figure
 
@@ -100,6 +105,7 @@ def draw_slopes(table: Table, title: str, base: Base | None = None) -> Figure:
                 axes.plot(slope[mask, p], place[mask], "o", color=color, markersize=4.5)
             axes.set_title(periods[p])
             axes.set_yticks(place, [shortened(name, 24) for name in regions])
+            axes.set_ylim(-1, len(regions))
         for axes in grid[len(periods) :]:
             axes.set_visible(False)
         unit = table.along("unit", "measure")[0]
@@ -109,3 +115,65 @@ def draw_slopes(table: Table, title: str, base: Base | None = None) -> Figure:
         )
         set_words(figure, title, "", caption, placed=False)
     return figure
+
+
+def _draw_ranked(
+    table: Table, title: str, slopes: tuple[np.ndarray, ...], significant: np.ndarray
+) -> Figure:
+    """Slopes of very many regions in their order, a panel a period; the ends are named.
+
+    Parameters
+    ----------
+    slopes
+        Slope, lower and upper end of its interval, (R, P) each.
+    """
+    regions, periods = table.labels("region"), table.labels("period")
+    with styled():
+        from matplotlib.figure import Figure
+
+        columns = min(len(periods), 4)
+        rows = -(-len(periods) // columns)
+        figure = Figure(figsize=grown_page(3.0 * rows + 1), layout="constrained")
+        grid = figure.subplots(rows, columns, sharex=True, sharey=True, squeeze=False).ravel()
+        absent = 0
+        for p, axes in enumerate(grid[: len(periods)]):
+            slope, lower, upper = (each[:, p] for each in slopes)
+            known = np.flatnonzero(np.isfinite(slope))
+            absent += len(regions) - known.size
+            order = known[np.argsort(slope[known], kind="stable")]
+            place = np.arange(order.size)
+            axes.axhline(0, color=INK, linewidth=0.8)
+            axes.fill_between(place, lower[order], upper[order], color=BAND, linewidth=0)
+            for mask, colour, size in (
+                (~significant[order, p], OFF, 2.0),
+                (significant[order, p], LINES[1], 4.0),
+            ):
+                axes.plot(place[mask], slope[order][mask], "o", color=colour, markersize=size)
+            axes.set_title(periods[p])
+            axes.set_xlim(-1, max(order.size, 1))
+            _name_ends(axes, [regions[n] for n in order])
+        for axes in grid[len(periods) :]:
+            axes.set_visible(False)
+        unit = table.along("unit", "measure")[0]
+        few = int(significant.sum())
+        caption = (
+            f"{len(regions):,} regions in the order of their slopes   ·   band: "
+            f"{table.full('confidence').flat[0]:.0%} interval   ·   "
+            + (f"coloured: the {few:,} that are" if few else "none is")
+            + " significant after adjusting p"
+        )
+        caption += f"   ·   {absent:,} without a slope" if absent else ""
+        set_words(figure, title, unit, caption, placed=False)
+    return figure
+
+
+def _name_ends(axes: Axes, names: Sequence[str]) -> None:
+    """The regions of the lowest and highest slopes, in words in the panel."""
+    if not names:
+        return
+    lowest, highest = ", ".join(names[:NAMED]), ", ".join(names[: -NAMED - 1 : -1])
+    for x, y, side, words in ((0.02, 0.03, "left", lowest), (0.98, 0.97, "right", highest)):
+        axes.text(
+            x, y, shortened(words, 70), transform=axes.transAxes, fontsize=8, color=INK,
+            ha=side, va="bottom" if side == "left" else "top",
+        )  # fmt: skip

@@ -63,11 +63,11 @@ class Years:
 def by_year(table: Table, column: str = "value") -> Years:
     """Arrange the values of a table by year and period of the year."""
     if table.axes["measure"] > 1 or table.axes.get("window", 1) > 1:
-        raise RequestError("kind", "this chart shows one measure and window", "choose one")
+        raise RequestError("figure", "this chart shows one measure and window", "choose one")
     labels = table.labels("period")
     cycles = [cycle_of(label) for label in labels]
     if None in cycles:
-        raise RequestError("kind", f"the period {labels[0]} does not come back every year", "")
+        raise RequestError("figure", f"the period {labels[0]} does not come back every year", "")
     names = [str(name) for name in cycles]
     ends = table.along("end", "period")
     last = np.array([int(end[:4]) for end in ends])
@@ -91,7 +91,7 @@ def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
     """Each year as a line, the last strong, with the 10 to 90 % band of the base behind."""
     data = by_year(table)
     if len(data.kinds) < 3:
-        raise RequestError("kind", "years need several periods in each year", "use totals")
+        raise RequestError("figure", "years need several periods in each year", "use totals")
     base = base or Base(int(data.years[0]), int(data.years[-1]))
     inside = in_years(data.years, base)
     x = np.arange(len(data.kinds))
@@ -144,7 +144,7 @@ def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
     data = by_year(table)
     if len(data.kinds) != 1:
         raise RequestError(
-            "kind", "totals show one period of each year", "use ‹every year›, JJA or the like"
+            "figure", "totals show one period of each year", "use ‹every year›, JJA or the like"
         )
     base = base or Base(int(data.years[0]), int(data.years[-1]))
     inside = in_years(data.years, base)

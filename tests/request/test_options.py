@@ -28,6 +28,13 @@ def test_every_option_fills_a_field_that_there_is_and_is_for_commands_that_there
             assert field_of(request, option.field) == option.usual(), option.name
 
 
+def test_default_names_are_what_reading_them_gives():
+    by_name = [option for option in options.OPTIONS if option.parse in options.NAMES]
+    assert len(by_name) == len(options.NAMES)
+    for option in by_name:
+        assert option.usual() == option.read([option.default])
+
+
 def test_no_option_stands_twice_for_a_command():
     for command in COMMANDS:
         names = [option.name for option in options_of(command)]

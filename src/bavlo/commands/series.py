@@ -9,8 +9,8 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.spatial import SORTED_AT_ONCE
-from bavlo.core.values.formula import REGION, STEP
 from bavlo.core.values.kinds import implausible
+from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import (

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 import numpy as np
 
 from bavlo.core.stats.measures import SHARES, Measure
-from bavlo.core.stats.normals import PERCENT
 from bavlo.core.time.axis import DAY, TimeAxis
 from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
@@ -104,6 +103,8 @@ def check_moving(request: Request, measures: tuple[Measure, ...]) -> None:
 
 def check_percent(product: str, combine: str, what: Quantity) -> None:
     """Percent of normal is for totals: the zero of most other numbers is a convention."""
+    from bavlo.core.stats.normals import PERCENT
+
     if product == PERCENT and combine != TOTAL:
         of = f"{combine}s of a {what.kind}" + (f" in {what.unit}" if what.unit else "")
         raise RequestError("product", f"{of} have no percent of normal", "use anomaly or score")

@@ -29,8 +29,8 @@ from bavlo.core.stats.normals import (
 from bavlo.core.time.axis import STATIC
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
-from bavlo.core.values.formula import REGION
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
+from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 from bavlo.grids.mosaic import MosaicGrid

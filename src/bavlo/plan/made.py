@@ -12,8 +12,8 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.measures import OverlayIndex
 from bavlo.core.time.axis import PERIOD, TimeAxis
 from bavlo.core.values.combine import TOTAL
-from bavlo.core.values.formula import CELL, STEP
 from bavlo.core.values.kinds import AMOUNT, STATE, as_asked, quantity, total_unit_of
+from bavlo.core.values.stages import CELL, STEP
 from bavlo.errors import RequestError
 from bavlo.grids.derived import DerivedGrid, align
 from bavlo.grids.period_values import PeriodGrid

@@ -44,6 +44,10 @@ def usable_cpus() -> int:
         return os.cpu_count() or 1
 
 
+# Parsers that give names back as they are, so that the tables of them are not loaded for defaults.
+NAMES = ("counts", "statistics")
+
+
 class Option(NamedTuple):
     """One option; no dataclass, whose module takes longer to load than all else that help needs.
 
@@ -132,6 +136,8 @@ class Option(NamedTuple):
             return self.default()
         if "|" in self.parse and isinstance(self.default, str):
             return self.default  # one of some words, which are not loaded to be told so
+        if self.parse in NAMES and isinstance(self.default, str):
+            return tuple(self.default.split(","))
         if self.value and self.default is not None:
             return self.read([self.default] if self.repeat and not self.by_grid else self.default)
         if not self.value:
@@ -313,10 +319,10 @@ OPTIONS: tuple[Option, ...] = (
     Option("make", "grids.make", "FORMULA", "bavlo.core.values.formula:parse_formula", None,
            COMPUTE, "grid", 'a grid made of named ones, as "tmean = (tmax + tmin) / 2"',
            repeat=True),
-    Option("make-on", "grids.make_on", "STAGE", "|bavlo.core.values.formula:MAKE_ON", "step",
+    Option("make-on", "grids.make_on", "STAGE", "|bavlo.core.values.stages:MAKE_ON", "step",
            "series normals anomalies compare trends grid", "grid",
            "work formulas out at each step of each cell, on each cell's value of the period, or on "
-           "the regions' values: {bavlo.core.values.formula:MAKE_ON}"),
+           "the regions' values: {bavlo.core.values.stages:MAKE_ON}"),
     Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
            "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
            by_grid=True,

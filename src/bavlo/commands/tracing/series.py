@@ -25,8 +25,8 @@ from bavlo.core.space.regions import RegionEdges, Regions
 from bavlo.core.stats.measures import SHARES, CellSample, Measure, OverlayIndex
 from bavlo.core.time.axis import iso_days
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
-from bavlo.core.values.formula import STEP as EACH_STEP
 from bavlo.core.values.kinds import CLASS, total_unit_of
+from bavlo.core.values.stages import STEP as EACH_STEP
 from bavlo.core.values.units import convert
 from bavlo.engine.segments import Segment
 from bavlo.figures.trace import TracedCells

@@ -28,11 +28,6 @@ MOST_DEPTH = 100
 MOST_PARTS = 200  # numbers, grids and functions
 REMEDY = "write it as NAME = EXPRESSION with + - * / ( ), such as tmean = (tmax + tmin) / 2"
 FUNCTIONS = ("mean", "min", "max", "std", "median")
-STEP = "step"
-CELL = "cell"
-REGION = "region"
-# At which stage a formula is worked out.
-MAKE_ON = (STEP, CELL, REGION)
 
 
 @dataclass(frozen=True)

@@ -174,6 +174,15 @@ def write_regions(folder, regions):
             ["name"], geometry_type="Polygon", crs="EPSG:4326", driver=driver,
         )  # fmt: skip
         yield name
+    import pyarrow
+    import pyarrow.parquet
+
+    about = {"version": "1.0.0", "primary_column": "geometry"}
+    about["columns"] = {"geometry": {"encoding": "WKB", "geometry_types": ["Polygon"]}}
+    table = pyarrow.table({"name": list(regions), "geometry": list(shapely.to_wkb(shapes))})
+    table = table.replace_schema_metadata({"geo": json.dumps(about)})
+    pyarrow.parquet.write_table(table, folder / "r.parquet")
+    yield "r.parquet"
 
 
 def damage(content, rng, text):
@@ -258,20 +267,22 @@ def outcome(status, said, answer, wanted):
     return WARNED if "warning" in said else SILENT
 
 
-def campaign(count, seed=1, keep=None, progress=lambda n: None):
+def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
     """Count what comes of damaged inputs, by file and way of damage.
 
     Parameters
     ----------
     keep
         Folder for inputs that end badly.
+    only
+        A part of the names of the inputs that are damaged.
     """
     rng = random.Random(seed)
     found = collections.Counter()
     bad = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        cases = make(folder)
+        cases = {n: words for n, words in make(folder).items() if only in n}
         whole = {n: (folder / n).read_bytes() for n in cases}
         wanted = {}
         for n, words in cases.items():
@@ -481,6 +492,7 @@ def main():
     parser.add_argument("count", type=int, nargs="?", default=1000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kills", type=int, default=0)
+    parser.add_argument("--only", help="a part of the names of the inputs that are damaged")
     parser.add_argument("--keep", type=Path, help="folder for inputs that end badly")
     parser.add_argument("--soak", type=int, default=0, help="runs side by side on one cache")
     given = parser.parse_args()
@@ -490,7 +502,7 @@ def main():
         return
     if given.keep:
         shutil.rmtree(given.keep, ignore_errors=True)
-    found, bad = campaign(given.count, given.seed, given.keep)
+    found, bad = campaign(given.count, given.seed, given.keep, only=given.only or "")
     files = list(dict.fromkeys(n for n, _, _ in found))
     print("| input | " + " | ".join(OUTCOMES) + " |")
     print("|---" * (len(OUTCOMES) + 1) + "|")

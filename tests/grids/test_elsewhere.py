@@ -13,6 +13,27 @@ from bavlo.grids.elsewhere import check_inside
 from support import box, run, write_grid, write_regions
 
 
+@pytest.mark.parametrize("size", [0, 3, 4, 30, 2**32 - 1])
+@pytest.mark.parametrize("deflated", [False, True])
+def test_a_chunk_with_a_checksum_whose_size_cannot_be_is_refused(tmp_path, size, deflated):
+    path = tmp_path / "rain.nc"
+    with netCDF4.Dataset(path, "w") as data:
+        data.createDimension("n", 1000)
+        variable = data.createVariable("rain", "f4", ("n",), zlib=deflated, fletcher32=True)
+        variable[:] = np.random.default_rng(1).random(1000)
+    check_inside(path)
+    with h5py.File(path) as data:
+        told = data["rain"].id.get_chunk_info(0).size
+    content = path.read_bytes()
+    assert content.count(told.to_bytes(4, "little")) == 1
+    path.write_bytes(content.replace(told.to_bytes(4, "little"), size.to_bytes(4, "little")))
+    if deflated and size == 30:  # which could be: the library then finds the checksum wrong
+        check_inside(path)
+        return
+    with pytest.raises(InputError, match=f"cannot be of {size} bytes; the file is damaged"):
+        check_inside(path)
+
+
 def linked(path, target):
     del path["rain"]
     path["rain"] = h5py.ExternalLink(target, "rain")

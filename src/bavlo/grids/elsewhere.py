@@ -1,10 +1,12 @@
-"""HDF5 files that keep their values in other files: external links, raw storage, virtual datasets.
+"""HDF5 files that are not safe to read: that reach into other files, or would crash the library.
 
-Such a file can show what lies anywhere on the machine, so only its own folder is followed unasked.
+External links, raw storage and virtual datasets can show what lies anywhere on the machine, so only
+the file's own folder is followed unasked.
 """
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,9 +14,12 @@ from typing import Any
 
 from bavlo.errors import InputError
 
+FLETCHER, SHUFFLE = 3, 2  # HDF5's numbers of its filters
+CHECKSUM = 4  # bytes
+
 
 def check_inside(path: Path) -> None:
-    """Refuse a file that reaches beyond its own folder.
+    """Refuse a file that reaches beyond its own folder; see `check_chunks`.
 
     Raises
     ------
@@ -24,7 +29,11 @@ def check_inside(path: Path) -> None:
     import h5py
 
     with h5py.File(path, "r", locking=False) as data:
-        for other in _reached(data.id):
+        for found in _reached(data.id):
+            if not isinstance(found, str):
+                check_chunks(path, found)
+                continue
+            other = found
             if not _is_inside(path, other):
                 raise InputError(
                     path,
@@ -33,14 +42,44 @@ def check_inside(path: Path) -> None:
                 )
 
 
+def check_chunks(path: Path, dataset: Any) -> None:
+    """Refuse chunks with the Fletcher-32 filter whose sizes cannot be.
+
+    The HDF5 library takes the four bytes of the checksum off the size that the index tells without
+    looking at it, and ends the program where it is less.
+
+    Raises
+    ------
+    InputError
+    """
+    stored = dataset.get_create_plist()
+    filters = [stored.get_filter(n)[0] for n in range(stored.get_nfilters())]
+    if FLETCHER not in filters:
+        return
+    plain = math.prod(stored.get_chunk()) * dataset.dtype.itemsize + CHECKSUM
+    length = path.stat().st_size
+
+    def look(chunk: Any) -> None:
+        least = plain if set(filters) <= {FLETCHER, SHUFFLE} else CHECKSUM + 1
+        skipped = chunk.filter_mask >> filters.index(FLETCHER) & 1
+        if not skipped and not least <= chunk.size <= length:
+            raise InputError(
+                path,
+                f"a chunk of it cannot be of {chunk.size} bytes; the file is damaged",
+                "fetch the file again",
+            )
+
+    dataset.chunk_iter(look)
+
+
 def _is_inside(path: Path, other: str) -> bool:
     folder = path.resolve().parent
     target = Path(os.path.join(folder, other)).resolve()
     return other == "." or folder == target.parent or folder in target.parents
 
 
-def _reached(group: Any) -> Iterator[str]:
-    """Names of the other files that a group and all in it reach into."""
+def _reached(group: Any) -> Iterator[Any]:
+    """Names of the other files that a group and all in it reach into, and chunked datasets."""
     from h5py import h5d, h5l, h5o
 
     for name in group:
@@ -52,6 +91,8 @@ def _reached(group: Any) -> Iterator[str]:
         found = h5o.open(group, name)
         if isinstance(found, h5d.DatasetID):
             yield from _files_of(found)
+            if found.get_create_plist().get_layout() == h5d.CHUNKED:
+                yield found
         elif hasattr(found, "links"):
             yield from _reached(found)
 

@@ -239,6 +239,31 @@ def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, mo
     assert not list(tmp_path.iterdir())
 
 
+class Asked:
+    """A future that is never done, of a client that sees the given workers."""
+
+    def __init__(self, *states):
+        self.states = states
+
+    def result(self, timeout):
+        raise TimeoutError
+
+    def scheduler_info(self):
+        return {"workers": {n: {"status": state} for n, state in enumerate(self.states)}}
+
+
+@pytest.mark.parametrize(
+    ("states", "said"),
+    [
+        (["paused", "paused"], "all workers pause, since their memory is full"),
+        ([], "the cluster has no worker left"),
+    ],
+)
+def test_work_that_no_worker_can_do_is_not_waited_for_without_end(states, said):
+    with pytest.raises(BavloError, match=said):
+        cluster._outcome(Asked(*states), Asked(), "rain")
+
+
 def test_a_file_that_workers_do_not_have_is_named(demo, workers, tmp_path, monkeypatch):
     # The link leads each process to its own working folder, where only this one has the file.
     shutil.copy(demo / "monthly_rain.nc", tmp_path / "g.nc")

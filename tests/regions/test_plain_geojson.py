@@ -10,6 +10,7 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bavlo.errors import InputError
 from bavlo.regions import geojson, vector
 
 SQUARE = [[[80.0, -35.0], [81.0, -35.0], [81.0, -34.0], [80.0, -34.0], [80.0, -35.0]]]
@@ -88,6 +89,13 @@ def test_what_is_not_plain_is_left_to_the_vector_library(tmp_path, features, mor
 def test_text_that_is_no_collection_is_left_to_the_vector_library(tmp_path, text):
     (tmp_path / "r.geojson").write_text(text, encoding="latin-1")
     assert geojson.plain(tmp_path / "r.geojson") is None
+
+
+@pytest.mark.parametrize("odd", [{"typ": "Feature"}, {}, 5, None, {"type": "Polygon"}])
+def test_what_is_listed_and_is_no_feature_is_not_left_out_in_silence(tmp_path, odd):
+    path = written(tmp_path / "r.geojson", [feature(name="a"), odd, feature(name="b")])
+    with pytest.raises(InputError, match=r"cannot be read|lists 3 features, of which only 2 are"):
+        vector.read(path)
 
 
 def test_a_small_job_loads_neither_the_vector_library_nor_the_projection_library(tmp_path):

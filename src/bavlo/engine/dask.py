@@ -37,6 +37,8 @@ CUT_VALUES = 2**26  # cells × steps that are cut into bricks together, at most
 LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
 FETCHED_AT_ONCE = 2**25  # bytes of outcomes
 AHEAD = 3  # tasks of each worker's thread that are under way at once
+LOOKED_AFTER, MOST_IDLE = 5, 6  # seconds, and how often no worker may be running in a row
+RUNNING = "running"
 PATIENCE = 20  # seconds to wait for a scheduler, and for its first worker
 
 
@@ -74,7 +76,7 @@ class Cluster:
 
         def fetched_until(most: int) -> Iterator[Settled]:
             while len(waiting) > most:
-                yield from pickle.loads(_outcome(waiting.popleft(), reading))
+                yield from pickle.loads(_outcome(self.client, waiting.popleft(), reading))
 
         tree: MergeTree[Any] = MergeTree(merge)
         steps = segments[-1].last - segments[0].first if segments else 0
@@ -207,7 +209,7 @@ def _in_order(
         found = client.gather(futures, errors="skip") if len(futures) > 1 else []
         if len(found) < len(futures) or not found:
             task, (future, _) = under_way[0]
-            found = [_outcome(future, name(task))]
+            found = [_outcome(client, future, name(task))]
         for data in found:
             task, (_, made) = under_way.popleft()
             size = len(data)
@@ -299,17 +301,36 @@ def _unpacked(shared: bytes) -> Any:
     return known[1]
 
 
-def _outcome(future: Any, what: str) -> Any:
+def _awaited(client: Any, future: Any, what: str) -> Any:
+    """What a task gives, unless there is no worker for longer than one takes to start again."""
+    idle = 0
+    while idle < MOST_IDLE:
+        try:
+            return future.result(timeout=LOOKED_AFTER)
+        except TimeoutError:
+            workers = client.scheduler_info()["workers"].values()
+            states = [worker.get("status") for worker in workers]
+            idle = 0 if RUNNING in states else idle + 1
+    if states:
+        cause, remedy = "all workers pause, since their memory is full", "give them more of it"
+    else:
+        cause, remedy = "the cluster has no worker left", "start some, and look at their logs"
+    raise InputError(what, f"{cause}, while it waits to be read", remedy)
+
+
+def _outcome(client: Any, future: Any, what: str) -> Any:
     """What a task gave, or an error in the user's words."""
     try:
-        return future.result()
+        return _awaited(client, future, what)
     except BavloError:
         raise
     except Exception as error:
         kind = type(error).__name__
         if kind == "KilledWorker":
             raise InputError(
-                what, "the workers that read it died, one after the other", "look at their logs"
+                what,
+                "the workers that read it died, one after the other",
+                "look at their logs, and give them more memory if that ran out",
             ) from error
         if kind in ("CancelledError", "FutureCancelledError", "CommClosedError"):
             raise InputError(

@@ -33,18 +33,39 @@ def plain(path: Path) -> Features | None:
 
     Fields and geometry are those that the vector library reads from the same file.
     """
+    try:
+        return _features(_loaded(path), path.stem)
+    except (ValueError, TypeError, KeyError, shapely.errors.ShapelyError):
+        return None  # the vector library reads it, or tells what is wrong
+
+
+def count_of(path: Path) -> int | None:
+    """How many features a collection lists, whatever they are; None where it is no collection.
+
+    The vector library leaves out without a word what is no feature.
+    """
+    try:
+        found = _loaded(path)
+    except ValueError:
+        return None
+    listed = found.get("features") if type(found) is dict else None
+    return len(listed) if type(listed) is list else None
+
+
+def _loaded(path: Path) -> Any:
+    """What the text of a file says; None of another kind of file, or a large one."""
     if path.suffix.lower() not in ENDINGS:
         return None
     check_regular(path)
-    if not path.is_file() or path.stat().st_size > LARGEST:
+    try:
+        if not path.is_file() or path.stat().st_size > LARGEST:
+            return None
+        content = path.read_bytes()
+    except OSError:
         return None
     import orjson
 
-    try:
-        found = orjson.loads(path.read_bytes())
-        return _features(found, path.stem)
-    except (OSError, ValueError, TypeError, KeyError, shapely.errors.ShapelyError):
-        return None  # the vector library reads it, or tells what is wrong
+    return orjson.loads(content)
 
 
 def _features(found: Any, stem: str) -> Features | None:

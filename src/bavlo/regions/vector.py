@@ -129,7 +129,15 @@ def read(path: Path, layer: str | None = None) -> Features:
     if layer is not None and layer not in names:
         raise InputError(path, f"has no layer '{layer}'", known_words(layer, names))
     reader = READERS.get(path.suffix.lower())
-    return reader(path) if reader else _by_pyogrio(path, layer or names[0])
+    found = reader(path) if reader else _by_pyogrio(path, layer or names[0])
+    listed = geojson.count_of(path)
+    if listed is not None and len(found.geometry) < listed:
+        raise InputError(
+            path,
+            f"lists {listed} features, of which only {len(found.geometry)} are any",
+            "mend the others, or take them out",
+        )
+    return found
 
 
 def _by_pyogrio(path: Path, layer: str) -> Features:

@@ -14,6 +14,8 @@ from types import SimpleNamespace
 
 import numpy as np
 import pytest
+import rasterio
+from rasterio.transform import from_origin
 
 from bavlo.cli.endings import Stopped, status_of, without_echoes
 from bavlo.cli.main import COMMANDS, main
@@ -23,7 +25,7 @@ from bavlo.cli.screen import MOST_WARNINGS, Screen
 from bavlo.errors import RequestError, in_one_line
 from bavlo.grids.cf import unreadable
 from bavlo.tables.schema import SERIES
-from support import PROGRAM, box, run, write_grid, write_regions
+from support import PROGRAM, box, program, run, write_grid, write_regions
 
 
 class Terminal(io.StringIO):
@@ -384,3 +386,22 @@ def test_names_cannot_forge_lines_on_the_terminal(tmp_path):
         "\\x1b[2J\\nwrote all"
         in run("series", "g.nc", "--regions", "r.geojson", "--every", "month", cwd=tmp_path).stdout
     )
+
+
+def test_what_libraries_say_of_a_file_by_themselves_is_not_heard(tmp_path):
+    path = tmp_path / "a.tif"
+    with rasterio.open(
+        path, "w", driver="GTiff", width=4, height=4, count=1, dtype="float32",
+        crs="EPSG:4326", transform=from_origin(80, -32, 1, 1),
+    ) as data:  # fmt: skip
+        data.write(np.ones((4, 4), "f4"), 1)
+        data.update_tags(note="x")
+    content = bytearray(path.read_bytes())
+    # A tag that no program knows, in place of the notes: the library says so on its own.
+    place = content.index((42112).to_bytes(2, "little"), 8)
+    content[place : place + 2] = b"\0\0"
+    path.write_bytes(content)
+    write_regions(tmp_path / "r.geojson", {"a": box(80.5, -35.5, 83.5, -32.5)})
+    ran = program("series", path, "--regions", "r.geojson", "--kind", "state", cwd=tmp_path)
+    assert "ERROR" not in ran.stderr
+    assert "TIFF" not in ran.stderr

@@ -9,7 +9,7 @@ import pytest
 
 from bavlo.errors import InputError
 from bavlo.files import check_regular
-from bavlo.grids.elsewhere import check_inside
+from bavlo.grids.elsewhere import check_heaps, check_inside
 from support import box, run, write_grid, write_regions
 
 
@@ -32,6 +32,28 @@ def test_a_chunk_with_a_checksum_whose_size_cannot_be_is_refused(tmp_path, size,
         return
     with pytest.raises(InputError, match=f"cannot be of {size} bytes; the file is damaged"):
         check_inside(path)
+
+
+@pytest.mark.parametrize("padding", [0, 2**21])
+def test_a_heap_over_which_the_library_would_loop_is_refused(tmp_path, padding):
+    path = write_grid(tmp_path / "rain.nc", np.ones((4, 3, 3)))
+    content = path.read_bytes()
+    start = content.index(b"GCOL") + 16
+    check_inside(path)
+    damaged = bytearray(content)
+    damaged[start : start + 16] = bytes(16)
+    if padding:  # the collection in the last part of a file, the user's own bytes before it
+        damaged = content[:8] + bytes(padding) + bytes(damaged)
+    path.write_bytes(damaged)
+    with pytest.raises(InputError, match="holds an object of no size; fetch the file again"):
+        check_heaps(path)
+
+
+def test_bytes_that_look_like_a_heap_are_none(tmp_path):
+    path = tmp_path / "rain.nc"
+    for odd in (b"GCOL", b"GCOL" + bytes(40), b"GCOL\x01\0\0\0" + bytes(8)):
+        path.write_bytes(b"\x89HDF\r\n\x1a\n" + b"x" * 50 + odd)
+        check_heaps(path)
 
 
 def linked(path, target):

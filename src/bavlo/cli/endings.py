@@ -69,7 +69,12 @@ def _without_accents(character: str) -> str:
 
 
 def without_echoes() -> None:
-    """Keep libraries from saying again, as objects are taken down, that a file was refused."""
+    """Keep libraries from saying by themselves that something is wrong with a file.
+
+    The raster and vector libraries print what they met in passing, and others say once more, as
+    objects are taken down, that a file was refused.
+    """
+    os.environ.setdefault("CPL_LOG", os.devnull)
     usual = sys.unraisablehook
 
     def hear(told: Any) -> None:

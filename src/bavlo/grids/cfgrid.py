@@ -270,25 +270,6 @@ class CFGrid:
             flat = stored.transpose(axes).reshape(last - first, -1)
             yield window.subset, slice(0, last - first), flat
 
-    def read_rectangle(self, rows: slice, columns: slice) -> np.ndarray:
-        """All steps of a rectangle of cells as (T, rows × columns) float64.
-
-        By raw chunks where that is sound, so that with a rectangle of whole chunks each is inflated
-        once.
-        """
-        assert self.times is not None
-        part = {"time": slice(0, self.times.stamps.size), "y": rows, "x": columns}
-        key = tuple(part[n] if isinstance(n, str) else n for n in self.order)
-        reader = chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
-        if reader is not None:
-            stored = reader.read(key, keep=False)
-        else:
-            with self.opener(self.path) as container:
-                stored = container[self.variable.name].read(key)
-        kept = [name for name in self.order if isinstance(name, str)]
-        axes = [kept.index(name) for name in AXES]
-        return self.packing.decode(stored.transpose(axes).reshape(part["time"].stop, -1))
-
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
         if self.by_chunks:

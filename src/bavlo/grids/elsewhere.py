@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import os
+import struct
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -16,10 +17,13 @@ from bavlo.errors import InputError
 
 FLETCHER, SHUFFLE = 3, 2  # HDF5's numbers of its filters
 CHECKSUM = 4  # bytes
+HDF5 = b"\x89HDF\r\n\x1a\n"
+HEAP, OBJECT = b"GCOL", 16  # how a collection of a global heap begins, bytes of a header in it
+PART = 2**20  # bytes
 
 
 def check_inside(path: Path) -> None:
-    """Refuse a file that reaches beyond its own folder; see `check_chunks`.
+    """Refuse a file that reaches beyond its own folder, or could not be read; see `check_chunks`.
 
     Raises
     ------
@@ -40,6 +44,49 @@ def check_inside(path: Path) -> None:
                     f"keeps values in another file, {other}",
                     "use ‹follow› if that is meant",
                 )
+
+
+def check_heaps(path: Path) -> None:
+    """Refuse collections of a global heap with an object of no size, over which the library loops.
+
+    Looked for where the library puts them: in the first and last part of the file. Format: HDF5
+    File Format Specification 3.0, §III.E.
+
+    Raises
+    ------
+    InputError
+    """
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        parts = [file.read(PART)]
+        if HDF5 not in parts[0]:  # which may begin after some bytes of the user's own
+            return
+        if size > PART:
+            file.seek(max(PART, size - PART))
+            parts.append(file.read())
+    for part in parts:
+        place = part.find(HEAP)
+        while place >= 0:
+            if not _ends(part[place:]):
+                raise InputError(
+                    path, "its global heap holds an object of no size", "fetch the file again"
+                )
+            place = part.find(HEAP, place + 1)
+
+
+def _ends(collection: bytes) -> bool:
+    """Whether going from object to object of a collection comes to an end."""
+    if len(collection) < OBJECT or collection[4:8] != b"\x01\0\0\0":
+        return True  # no collection, but bytes that look like the beginning of one
+    (length,) = struct.unpack_from("<Q", collection, 8)
+    place = OBJECT
+    while place + OBJECT <= min(length, len(collection)):
+        index, size = struct.unpack_from("<H6xQ", collection, place)
+        step = (size if index == 0 else OBJECT + (size + 7) // 8 * 8) % 2**64
+        if step == 0:
+            return False
+        place += step
+    return True
 
 
 def check_chunks(path: Path, dataset: Any) -> None:

@@ -15,6 +15,7 @@ import numpy as np
 from bavlo.files import DAMAGE
 from bavlo.grids import cf, cfgrid
 from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids.elsewhere import check_heaps
 
 MOST_OPEN = 8
 CHUNK_CACHE = 2**20  # for coordinates and small variables
@@ -40,6 +41,7 @@ def container(path: Path) -> Iterator[Container]:
             if entry is None:
                 # The library's own default is so large that open files add up.
                 netCDF4.set_chunk_cache(size=CHUNK_CACHE)
+                check_heaps(path)
                 data = netCDF4.Dataset(path, "r")
                 data.set_auto_maskandscale(False)
                 data.set_auto_chartostring(False)

@@ -13,7 +13,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -22,12 +22,13 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
+from bavlo.grids.fast.chunks import reader_of
 from bavlo.grids.join import JoinedGrid
+from bavlo.grids.scratch import Fitting, TurnedChunks
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take
-AT_ONCE = 2**26  # bytes of a rectangle that is read in the pass over the chunks
 
 
 class _Rechunked:
@@ -129,17 +130,12 @@ class SlabFile(_Rechunked):
 
 
 class ScratchFile(_Rechunked):
-    """The used cells of all steps, in a scratch file."""
+    """The used cells of all steps, in a scratch file that is written when the first are read."""
 
-    def __init__(self, inner: CFGrid, cells: CellSelection, folder: Path, name: str) -> None:
+    def __init__(self, inner: CFGrid, cells: CellSelection, turned: TurnedChunks) -> None:
         super().__init__(inner, cells)
-        assert inner.times is not None
-        kind = np.float32 if inner.stored == np.dtype(np.float32) else np.float64
-        self.shape = inner.times.stamps.size, cells.cells.size
-        self.size = self.shape[0] * self.shape[1] * np.dtype(kind).itemsize
-        self.file = folder / name
-        self.kind = kind
-        self.values: np.ndarray | None = None
+        self.turned = turned
+        self.is_written = False
 
     def read(
         self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
@@ -148,44 +144,50 @@ class ScratchFile(_Rechunked):
         if cells is not self.cells:
             return self.inner.read(first, last, cells, into)
         with self.lock:
-            if self.values is None:
-                self.values = self._walked()
-        if into is None:
-            return self.values[first:last].astype(np.float64)
-        into[:] = self.values[first:last]
-        return into
-
-    def _walked(self) -> np.ndarray:
-        """One pass over the chunks, rectangle by rectangle."""
-        values = np.lib.format.open_memmap(self.file, "w+", self.kind, self.shape)
-        sizes = dict(zip(self.inner.order, self.inner.chunks, strict=True))
-        cy, cx = int(sizes["y"]), int(sizes["x"])
-        width = self.cells.shape[1]
-        row, column = np.divmod(self.cells.cells, width)
-        item = 8 * self.shape[0]
-        # Whole chunks side by side, as many as are read at once.
-        beside = max(1, AT_ONCE // max(item * cy * cx, 1)) * cx
-        key = (row // cy) * (width // beside + 1) + column // beside
-        order = np.argsort(key, kind="stable")
-        for position in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
-            if position.size:
-                rows = slice(int(row[position].min()), int(row[position].max()) + 1)
-                columns = slice(int(column[position].min()), int(column[position].max()) + 1)
-                block = self.inner.read_rectangle(rows, columns)
-                height = columns.stop - columns.start
-                within = (row[position] - rows.start) * height + column[position] - columns.start
-                values[:, position] = block[:, within]
+            if not self.is_written:
+                self.turned.turn()
+                self.is_written = True
+        values = np.empty((last - first, cells.cells.size)) if into is None else into
+        self.turned.read(first, last, values)
         return values
+
+
+@dataclass(frozen=True, eq=False)
+class Room:
+    """What reading may take.
+
+    Parameters
+    ----------
+    memory
+        Bytes that the whole job may take.
+    fitting
+        How many workers fit that take so many bytes each; raises where not even one does.
+    folder
+        For scratch files; None for the system's own place.
+    elsewhere
+        The grid is read on other machines, which do not share scratch files.
+    """
+
+    memory: int
+    fitting: Fitting
+    folder: Path | None = None
+    elsewhere: bool = False
+
+    def holds(self, file: CFGrid, cells: CellSelection) -> bool:
+        """Whether the used cells of the steps of a chunk are kept in memory.
+
+        Files that can be read by raw chunks are turned about instead, which all workers share in.
+        """
+        assert file.times is not None
+        if file.is_hdf5 and not self.elsewhere:
+            return False
+        steps = min(file.step_chunk, file.times.stamps.size)
+        return steps * cells.cells.size * 8 <= SLAB_SHARE * self.memory
 
 
 @contextmanager
 def rechunked(
-    source: GridSource,
-    cells: CellSelection,
-    memory: int,
-    folder: Path | None,
-    tell: Callable[[str], None],
-    elsewhere: bool = False,
+    source: GridSource, cells: CellSelection, room: Room, tell: Callable[[str], None]
 ) -> Iterator[GridSource]:
     """The same grid, its files read so that no chunk is inflated again and again.
 
@@ -193,14 +195,8 @@ def rechunked(
     ----------
     cells
         The selection that will be read; any other goes the ordinary way.
-    memory
-        Bytes that the whole job may take.
-    folder
-        For scratch files; None for the system's own place.
     tell
         Hears of scratch files and their size, and of chunks that are inflated again.
-    elsewhere
-        The grid is read on other machines, which do not share scratch files.
     """
     if not isinstance(source, JoinedGrid) or not any(
         isinstance(file, CFGrid) and file.needs_rechunking for file in source.files
@@ -210,25 +206,25 @@ def rechunked(
     scratch: Path | None = None
     files: list[GridFile] = []
     again: list[Path] = []
+    turned: list[TurnedChunks] = []
     size = 0
     try:
         for number, file in enumerate(source.files):
             if not isinstance(file, CFGrid) or not file.needs_rechunking:
                 files.append(file)
                 continue
-            assert file.times is not None
-            steps = min(file.step_chunk, file.times.stamps.size)
-            if steps * cells.cells.size * 8 <= SLAB_SHARE * memory:
+            if room.holds(file, cells):
                 files.append(SlabFile(file, cells))
                 continue
-            if elsewhere:
+            if room.elsewhere:
                 files.append(file)
                 again.append(file.path)
                 continue
-            scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=folder))
-            walked = ScratchFile(file, cells, scratch, f"{number}.npy")
-            size += walked.size
-            files.append(walked)
+            scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=room.folder))
+            reader = reader_of(file.path, file.variable.name) if file.is_hdf5 else None
+            turned.append(TurnedChunks(file, reader, cells, scratch / f"{number}", room.fitting))
+            size += turned[-1].size
+            files.append(ScratchFile(file, cells, turned[-1]))
         if again:
             more = f" and {len(again) - 1} more files" if len(again) > 1 else ""
             tell(
@@ -243,5 +239,7 @@ def rechunked(
         yield replace(source, files=tuple(files))
     finally:
         files.clear()
+        for each in turned:
+            each.close()
         if scratch is not None:
             shutil.rmtree(scratch, ignore_errors=True)

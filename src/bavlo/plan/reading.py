@@ -9,9 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.protocol import Unit
+from bavlo.engine.memory import Needs, fitting_jobs
 from bavlo.engine.protocol import Resources
 from bavlo.grids.fast.packed import HasPacked, PackedBlock, Totals
-from bavlo.grids.rechunk import rechunked
+from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, GridSource, files_of
 from bavlo.request.reporter import Reporter
 
@@ -23,7 +24,12 @@ def rechunked_source(
     """The grid, read so that no chunk is inflated twice, as far as its readers can do that."""
     elsewhere = run.cluster is not None
     tell = report.warn if elsewhere else report.note
-    with rechunked(source, cells, run.memory, run.scratch, tell, elsewhere) as same:
+
+    def fitting(size: float) -> int:
+        return fitting_jobs(run.jobs, run.memory, Needs(size, 0.0))
+
+    room = Room(run.memory, fitting, run.scratch, elsewhere)
+    with rechunked(source, cells, room, tell) as same:
         yield same
 
 

@@ -268,3 +268,10 @@ def test_corners_from_centres_go_the_short_way_around_and_over_a_pole():
         np.degrees(np.arctan2(y, x)), 90 - np.hypot(x, y)
     )
     assert around.lat.max() == pytest.approx(90)
+
+
+def test_longitudes_that_cannot_be_are_refused():
+    GridLayout(np.array([3500.0, 3600.0]), np.array([0.0, 1.0]))
+    with pytest.raises(ValueError, match="longitudes of 6e\\+30 cannot be"):
+        GridLayout(np.array([0.0, 6e30]), np.array([0.0, 1.0]))
+    GridLayout(np.array([0.0, 6e6]), np.array([0.0, 1.0]), "EPSG:3857")

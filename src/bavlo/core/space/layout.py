@@ -15,6 +15,7 @@ AUTHALIC_RADIUS_KM = 6371.007180918475
 AROUND_A_POLE = 120.0  # degrees of longitude that four centres span only where a pole is near
 AROUND_POLES = 45.0  # degrees north or south from which areas are taken around the pole
 POINTS_A_SIDE = 8  # of a cell's outline, when it is bent on the ellipsoid
+MOST_TURNS = 10  # around the globe that longitudes may count on
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,6 +45,8 @@ class GridLayout:
             if not ((steps > 0).all() or (steps < 0).all()):
                 raise ValueError(f"{name} must be strictly ascending or descending")
             object.__setattr__(self, name, edges)
+        if self.is_lonlat and np.abs(self.x_edges).max() > MOST_TURNS * 360:
+            raise ValueError(f"longitudes of {np.abs(self.x_edges).max():g} cannot be")
 
     @property
     def shape(self) -> tuple[int, int]:

@@ -7,6 +7,7 @@ numbers, the same as the library gives; whatever filter is not known here goes t
 
 from __future__ import annotations
 
+import math
 import os
 import sys
 import threading
@@ -47,9 +48,9 @@ class ChunkReader:
     ----------
     key
         What tells this variable of this file, as it is now, from all others.
-    position
-        Byte offset and size of each chunk by its number along every dimension; chunks that were
-        never written are not there.
+    offset, size : int64 arrays
+        Where each chunk lies and how many bytes it has, by its number along every dimension; an
+        offset of -1 for chunks that were never written.
     filters
         In the order in which they were applied.
     """
@@ -61,18 +62,13 @@ class ChunkReader:
     dtype: np.dtype
     fill: np.ndarray
     filters: tuple[int, ...]
-    position: dict[tuple[int, ...], tuple[int, int]]
+    offset: np.ndarray
+    size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
-    def read(self, key: tuple[slice | int, ...], *, keep: bool = True) -> np.ndarray:
-        """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped.
-
-        Parameters
-        ----------
-        keep
-            Keep chunks of several steps for the next call.
-        """
+    def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
+        """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
         ranges = [k if isinstance(k, slice) else slice(k, k + 1) for k in key]
         out = np.empty([r.stop - r.start for r in ranges], self.dtype)
         numbers = [
@@ -87,12 +83,31 @@ class ChunkReader:
                     low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
                     inside.append(slice(low - n * size, high - n * size))
                     target.append(slice(low - r.start, high - r.start))
-                if keep:
-                    out[tuple(target)] = self._part(file, chunk, tuple(inside))
-                else:
-                    out[tuple(target)] = self._unshuffled(self._bytes(file, chunk), tuple(inside))
+                out[tuple(target)] = self._part(file, chunk, tuple(inside))
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
+
+    @contextmanager
+    def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...]], np.ndarray]]:
+        """What gives the stored numbers of a hyperslab within one chunk, and keeps nothing of it.
+
+        Dimensions that are indexed by a number are dropped.
+        """
+        with self._opened() as file:
+
+            def part(key: tuple[slice | int, ...]) -> np.ndarray:
+                chunk, inside, dropped = [], [], []
+                for axis, (at, size) in enumerate(zip(key, self.chunks, strict=True)):
+                    low = at.start if isinstance(at, slice) else at
+                    high = at.stop if isinstance(at, slice) else at + 1
+                    chunk.append(low // size)
+                    inside.append(slice(low - chunk[-1] * size, high - chunk[-1] * size))
+                    if not isinstance(at, slice):
+                        dropped.append(axis)
+                values = self._unshuffled(self._bytes(file, tuple(chunk)), tuple(inside))
+                return values.squeeze(axis=tuple(dropped)) if dropped else values
+
+            yield part
 
     def parts(
         self, first: int, last: int, cells: CellSelection
@@ -173,11 +188,11 @@ class ChunkReader:
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
         """The inflated bytes of a chunk; None where it was never written."""
-        found = self.position.get(chunk)
-        if found is None:
+        offset, length = int(self.offset[chunk]), int(self.size[chunk])
+        if offset < 0:
             return None
-        data: bytes | bytearray = file(*found)
-        if len(data) < found[1]:
+        data: bytes | bytearray = file(offset, length)
+        if len(data) < length:
             raise OSError("a chunk lies beyond the end of the file")
         size = int(np.prod(self.chunks)) * self.dtype.itemsize
         if DEFLATE in self.filters:
@@ -309,13 +324,16 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
                 or data.id.get_num_chunks() > MOST_CHUNKS
             ):
                 return None
-            position: dict[tuple[int, ...], tuple[int, int]] = {}
+            counts = [-(-n // c) for n, c in zip(data.shape, data.chunks, strict=True)]
+            if math.prod(counts) > MOST_CHUNKS:
+                return None
+            offsets, sizes = np.full(counts, -1, np.int64), np.zeros(counts, np.int64)
             masked = []
 
             def note(info: object) -> None:
                 offset = info.chunk_offset  # type: ignore[attr-defined]
                 number = tuple(o // c for o, c in zip(offset, data.chunks, strict=True))
-                position[number] = (info.byte_offset, info.size)  # type: ignore[attr-defined]
+                offsets[number], sizes[number] = info.byte_offset, info.size  # type: ignore[attr-defined]
                 if info.filter_mask:  # type: ignore[attr-defined]
                     masked.append(number)
 
@@ -324,7 +342,7 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
                 return None
             fill = np.asarray(data.fillvalue, data.dtype)
             return ChunkReader(
-                path, key, data.shape, data.chunks, data.dtype, fill, filters, position
+                path, key, data.shape, data.chunks, data.dtype, fill, filters, offsets, sizes
             )
     except (OSError, RuntimeError, KeyError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong

@@ -9,13 +9,14 @@ import numpy as np
 import pytest
 
 from bavlo.errors import BavloError
-from bavlo.grids import cfgrid
+from bavlo.grids import cfgrid, scratch
 from bavlo.grids.fast import chunks
 from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, whole
-from support import write_grid
+from bavlo.plan import reading
+from support import box, run, write_grid, write_regions
 
 SHAPE = (11, 13, 17)
 READER_OF = chunks.reader_of
@@ -253,6 +254,56 @@ def test_every_chunk_is_inflated_once_whatever_its_shape(chunk, memory, tmp_path
     np.testing.assert_array_equal(np.concatenate(blocks), values.reshape(60, -1).astype(float))
     assert len(inflated) == len(set(inflated))
     assert [p.name for p in tmp_path.iterdir()] == ["a.nc"]  # the scratch file is gone
+
+
+@pytest.mark.parametrize("order", [("time", "lat", "lon"), ("lat", "lon", "time")])
+@pytest.mark.parametrize("height", [60, 25, 7])
+@pytest.mark.parametrize("band", [1, 2000, 2**25])
+def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_workers(
+    order, height, band, tmp_path, monkeypatch
+):
+    monkeypatch.setattr(scratch, "BAND", band)
+    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    rng = np.random.default_rng(5)
+    values = np.where(rng.random((60, 11, 13)) < 0.1, np.nan, rng.gamma(1, 5, (60, 11, 13)))
+    values = values.astype("f4")
+    turned_about = values.transpose([("time", "lat", "lon").index(name) for name in order])
+    with netCDF4.Dataset(tmp_path / "a.nc", "w") as data:
+        for name, centres, unit in (
+            ("time", np.arange(60), "days since 2001-01-01"),
+            ("lat", np.arange(11) - 30.0, "degrees_north"),
+            ("lon", np.arange(13) + 80.0, "degrees_east"),
+        ):
+            data.createDimension(name, len(centres))
+            data.createVariable(name, "f8", (name,))[:] = centres
+            data[name].units = unit
+        own = {"time": height, "lat": 4, "lon": 5}
+        rain = data.createVariable(
+            "rain", "f4", order, zlib=True, chunksizes=[own[name] for name in order]
+        )
+        rain.units = "mm"
+        rain[:] = turned_about
+    source = open_grid([tmp_path / "a.nc"])
+    used = np.sort(rng.choice(11 * 13, 80, replace=False))
+    cells = CellSelection((11, 13), used)
+    said = []
+    with rechunked(source, cells, Room(2**30, lambda size: 3, tmp_path), said.append) as same:
+        assert len(said) == 1
+        for first, last in ((0, 60), (3, 31), (59, 60)):
+            block = same.read(first, last, cells)
+            np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
+
+
+def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_path, monkeypatch):
+    monkeypatch.setattr(chunks, "LARGE_CHUNK", 2**10)
+    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    write_grid(tmp_path / "a.nc", np.ones((60, 9, 9)), chunksizes=(60, 9, 9), zlib=True)
+    write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 5, 5)})
+    words = ["series", "a.nc", "--regions", "r.geojson", "--out", "o.csv"]
+    run(*words, cwd=tmp_path)
+    monkeypatch.setattr(reading, "BESIDE", 1e6)
+    refused = run(*words, "--replace", cwd=tmp_path, check=False)
+    assert "--memory: 1.0GB is too little; this job needs" in refused.stderr
 
 
 @pytest.mark.parametrize("memory", [2**30, 2**12])

@@ -200,6 +200,16 @@ class CFGrid:
         return self.is_large and self.keeps_slabs
 
     @property
+    def chunk_size(self) -> int:
+        """Bytes of a chunk, inflated."""
+        return int(np.prod(self.chunks)) * self.dtype.itemsize
+
+    @property
+    def has_large_chunks(self) -> bool:
+        """Whether its chunks hold many steps and are larger than the library keeps."""
+        return self.is_hdf5 and self.needs_rechunking and self.chunk_size > chunks.LARGE_CHUNK
+
+    @property
     def size(self) -> int:
         """Bytes of its values as they are stored, inflated."""
         steps = 1 if self.times is None else self.times.stamps.size
@@ -272,10 +282,10 @@ class CFGrid:
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
-        if self.by_chunks:
+        if self.by_chunks or self.has_large_chunks:
             reader = chunks.reader_of(self.path, self.variable.name)
             if reader is not None:
-                return reader.read(key)
+                return reader.read(key) if self.by_chunks else reader.read_large(key)
         with self.opener(self.path) as container:
             variable = container[self.variable.name]
             if self.step_chunk > 1:

@@ -120,8 +120,9 @@ class TurnedChunks:
         most = BAND / (self.height * item)
         self.bands = bands_of(cells, int(self.sizes["y"]), int(self.sizes["x"]), most)
         largest = max((band.size for band in self.bands), default=0)
-        chunk = int(np.prod(inner.chunks)) * item
-        self.jobs = fitting(largest * self.height * item + BESIDE * chunk)
+        if reader is not None:
+            reader.forget()
+        self.jobs = fitting(largest * self.height * item + BESIDE * inner.chunk_size)
         self.handle: int | None = None
 
     @property

@@ -29,6 +29,7 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
+from bavlo.plan.reading import check_chunks_fit
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
@@ -46,7 +47,9 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
             if name == argument.name and hasattr(request.grids.reading, field)
         }
         reading = replace(request.grids.reading, called=argument.name, **own)
-        source = settled(open_grid(argument.paths, reading), report)
+        opened = open_grid(argument.paths, reading)
+        check_chunks_fit(opened, request.run)
+        source = settled(opened, report)
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import groupby
 
 import numpy as np
 
@@ -113,7 +114,9 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
     low, high, looked_at = np.inf, -np.inf, 0
     for (dtype, packing), own in by_packing.items():
         stored, values = marks_read(source, dtype, packing)
-        parts = [(n, cells) for cells in squares(source) for n in own]
+        # All of a chunk of several steps before the next, so that it is inflated once.
+        runs = [list(run) for _, run in groupby(own, lambda n: n // source.step_chunk)]
+        parts = [(n, cells) for run in runs for cells in squares(source) for n in run]
         sampled = count_marks((source.read(n, n + 1, cells) for n, cells in parts), values)
         looked_at += sampled.looked_at
         for mark in find_marks(what, sampled, stored, values):

@@ -11,8 +11,10 @@ import numpy as np
 from bavlo.core.reduce.protocol import Unit
 from bavlo.engine.memory import Needs, fitting_jobs
 from bavlo.engine.protocol import Resources
+from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock, Totals
 from bavlo.grids.rechunk import Room, rechunked
+from bavlo.grids.scratch import BESIDE
 from bavlo.grids.source import CellSelection, GridSource, files_of
 from bavlo.request.reporter import Reporter
 
@@ -31,6 +33,19 @@ def rechunked_source(
     room = Room(run.memory, fitting, run.scratch, elsewhere)
     with rechunked(source, cells, room, tell) as same:
         yield same
+
+
+def check_chunks_fit(source: GridSource, run: Resources) -> None:
+    """Refuse chunks of which not even one fits into memory, before any is looked into.
+
+    Raises
+    ------
+    RequestError
+        Which names the least memory that is enough.
+    """
+    large = [f.chunk_size for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks]
+    if large:
+        fitting_jobs(1, run.memory, Needs(BESIDE * max(large), 0.0))
 
 
 @dataclass(frozen=True, eq=False)

@@ -29,11 +29,13 @@ from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.source import CellSelection, CellSubset
 
 Fetch = Callable[[int, int], bytes]
+Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
 
 DEFLATE, SHUFFLE = 1, 2  # HDF5's numbers of its filters
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000
+LARGE_CHUNK = 2**25  # bytes of a chunk of which only the last one is kept
 MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
 
 _lock = threading.Lock()
@@ -65,10 +67,15 @@ class ChunkReader:
     offset: np.ndarray
     size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
+    last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
+    looking: threading.Lock = field(default_factory=threading.Lock)
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
+        return self._read(key, self._part)
+
+    def _read(self, key: tuple[slice | int, ...], part: Part) -> np.ndarray:
         ranges = [k if isinstance(k, slice) else slice(k, k + 1) for k in key]
         out = np.empty([r.stop - r.start for r in ranges], self.dtype)
         numbers = [
@@ -83,9 +90,30 @@ class ChunkReader:
                     low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
                     inside.append(slice(low - n * size, high - n * size))
                     target.append(slice(low - r.start, high - r.start))
-                out[tuple(target)] = self._part(file, chunk, tuple(inside))
+                out[tuple(target)] = part(file, chunk, tuple(inside))
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
+
+    def read_large(self, key: tuple[slice | int, ...]) -> np.ndarray:
+        """The same of chunks so large that only the last one is kept, inflated, for the next call.
+
+        That is what looking at a sample needs; `forget` lets go of it.
+        """
+        with self.looking:
+            return self._read(key, self._part_of_last)
+
+    def _part_of_last(
+        self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
+    ) -> np.ndarray:
+        if self.last is None or self.last[0] != chunk:
+            self.last = None  # let go of before the next takes its place
+            self.last = chunk, self._bytes(file, chunk)
+        return self._unshuffled(self.last[1], inside)
+
+    def forget(self) -> None:
+        """Let go of the last large chunk."""
+        with self.looking:
+            self.last = None
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...]], np.ndarray]]:

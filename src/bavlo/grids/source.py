@@ -138,6 +138,9 @@ class CellSelection:
         if size == self.shape[0] * self.shape[1]:  # all of them, which needs no looking at
             subset = CellSubset(None, slice(0, size), size)
             return (Window(slice(0, self.shape[0]), slice(0, self.shape[1]), subset),)
+        if self.whole_rows is not None:
+            subset = CellSubset(None, slice(0, size), size)
+            return (Window(self.whole_rows, slice(0, self.shape[1]), subset),)
         rows, columns = np.divmod(self.cells, self.shape[1])
         used = np.unique(columns)
         distance = np.diff(used)

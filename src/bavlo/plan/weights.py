@@ -12,7 +12,7 @@ from bavlo.core.space.zones import brought_onto
 from bavlo.core.values.kinds import COUNT, quantity
 from bavlo.errors import InputError
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import GridSource, where, whole
+from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.plan.inspection import inspected
 from bavlo.request.parse import expand
 from bavlo.request.reporter import Reporter
@@ -51,18 +51,32 @@ def further_weights(
     weights = inspected(weights, quantity(weights.variable, where(weights)), report)
     if weights.time is not None and len(weights.time) > 1:
         raise InputError(request.weight, "has several steps", "give a grid without time")
-    values = weights.read(0, 1, whole(weights.layout.shape))[0].reshape(weights.layout.shape)
-    if np.nanmin(values, initial=0) < 0:
-        raise InputError(request.weight, "has values below 0", "weights are 0 or more")
     kind = request.weight_kind or _weight_kind(weights)
     report.note(f"weights from {request.weight}: {weights.variable.name}, a {kind}")
-    if not weights.layout.same_cells(source.layout):
-        values = brought_onto(values, weights.layout, source.layout, total=kind == "count")
+    if weights.layout.same_cells(source.layout):
+        extra = _values(weights, shared.cells)
+    else:
+        width = weights.layout.shape[1]
+
+        def rows(first: int, last: int) -> np.ndarray:
+            cells = np.arange(first * width, last * width)
+            return _values(weights, cells).reshape(-1, width)
+
+        brought = brought_onto(rows, weights.layout, source.layout, total=kind == "count")
         report.note(f"{request.weight}: brought onto the cells of the grid, keeping its total")
-    extra = np.nan_to_num(values.ravel()[shared.cells])
+        extra = brought.ravel()[shared.cells]
     if not extra.any():
         raise InputError(request.weight, "is 0 or missing in all regions", "check the file")
     return FurtherWeights(weights.variable.name, extra, kind == "count", weights)
+
+
+def _values(weights: GridSource, cells: np.ndarray) -> np.ndarray:
+    """(C,) float64 weights of cells, ascending by number; 0 where there is none."""
+    read = weights.read(0, 1, CellSelection(weights.layout.shape, cells))[0]
+    values: np.ndarray = np.nan_to_num(read)
+    if values.min(initial=0) < 0:
+        raise InputError(where(weights), "has values below 0", "weights are 0 or more")
+    return values
 
 
 def _weight_kind(weights: GridSource) -> str:

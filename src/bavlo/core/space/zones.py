@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,6 +11,8 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import SLIVER, Overlay
 from bavlo.errors import InputError
 
+ReadRows = Callable[[int, int], np.ndarray]
+STRIP, LEAST_STRIP = 2**22, 512  # cells that are read at once, and rows: those of a usual tile
 NO_ZONE = -1
 
 
@@ -156,15 +159,25 @@ def _areas(layout: GridLayout, cells: np.ndarray) -> np.ndarray:
     return np.asarray(rows[cells // layout.shape[1]] * columns[cells % layout.shape[1]])
 
 
+def _areas_of_rows(layout: GridLayout, first: int, last: int) -> np.ndarray:
+    """The same of the cells of some rows, (n, nx)."""
+    if layout.is_lonlat:
+        rows, columns = layout.sphere_areas()
+        return np.asarray(rows[first:last, None] * columns)
+    width = layout.shape[1]
+    return _areas(layout, np.arange(first * width, last * width)).reshape(-1, width)
+
+
 def brought_onto(
-    values: np.ndarray, source: GridLayout, target: GridLayout, *, total: bool
+    read: ReadRows, source: GridLayout, target: GridLayout, *, total: bool
 ) -> np.ndarray:
     """Values of one grid on the cells of another, conserving their total or their mean.
 
     Parameters
     ----------
-    values : (ny, nx) float64
-        On the source's cells; NaN counts as nothing.
+    read
+        Gives the rows `first` to `last` (excluded) of the source's values, (n, nx) float64; NaN
+        counts as nothing. Only rows that share something with the target are asked for.
     total
         Values are totals of their cell (people) rather than densities.
 
@@ -178,13 +191,23 @@ def brought_onto(
         )
     from scipy import sparse
 
-    filled = np.nan_to_num(values)
     y = axis_shares(source.y_edges, target.y_edges, target.is_lonlat)
     x = longitude_shares(source, target)
     rows = sparse.csr_array((y[2], (y[0], y[1])), shape=(target.shape[0], source.shape[0]))
     columns = sparse.csr_array((x[2], (x[0], x[1])), shape=(target.shape[1], source.shape[1]))
+    width = source.shape[1]
+    strip = max(LEAST_STRIP, STRIP // width // LEAST_STRIP * LEAST_STRIP)
+    by_row = np.zeros((target.shape[0], width))
+    for first in range(0, source.shape[0], strip):
+        last = min(first + strip, source.shape[0])
+        shares = rows[:, first:last]
+        if not shares.nnz:
+            continue
+        values = np.nan_to_num(read(first, last))
+        if total:
+            values /= _areas_of_rows(source, first, last)
+        by_row += shares @ values
+    out = np.asarray(columns @ by_row.T).T
     if total:
-        own = _areas(source, np.arange(filled.size)).reshape(source.shape)
-        new = _areas(target, np.arange(target.shape[0] * target.shape[1])).reshape(target.shape)
-        return np.asarray(np.asarray(columns @ (rows @ (filled / own)).T).T * new)
-    return np.asarray(columns @ (rows @ filled).T).T
+        out *= _areas_of_rows(target, 0, target.shape[0])
+    return out

@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.compiled import SIZE, allow
+from bavlo.core.stats.calendar_percentiles import warm_up
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
-from bavlo.engine.protocol import StepRecords
+from bavlo.engine.memory import Needs, in_use
+from bavlo.engine.protocol import Resources, StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import record_values
@@ -23,6 +25,8 @@ if TYPE_CHECKING:
     from scipy import sparse
 
 BRICK_VALUES = 2**22  # cells × steps of a brick
+# Of one whose percentiles are bootstrapped, so that workers and the compiler fit into little memory.
+BOOTSTRAPPED_VALUES = 2**21
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
 
@@ -31,18 +35,31 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     """Go by bricks of cells with their whole record, after one pass that reads the grids."""
     cells, steps = plan.cells.cells.size, plan.last - plan.first
     names = len(plan.aligned.sources)
-    work = RecordWork(plan, tuple(bricks_of(cells, steps, BRICK_VALUES)), bool(arrays.daily))
+    values = BOOTSTRAPPED_VALUES if bootstraps(plan) else BRICK_VALUES
+    work = RecordWork(plan, tuple(bricks_of(cells, steps, values)), bool(arrays.daily))
     units = plan_condition_units(plan)
     room = KEPT_SHARE * plan.request.run.memory
     unit_size = max(u.last - u.first for u in units) * cells * 8 * 3 * names
     brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
+    if bootstraps(plan) and _has_room_to_compile(plan.request.run, needs):
+        warm_up()  # now, so that what it takes counts as taken already
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):
                 arrays.add_brick(n, each)
     arrays.close_bricks()
+
+
+def bootstraps(plan: ExtremesPlan) -> bool:
+    """Whether percentiles are taken anew for each year that stands in for another."""
+    return plan.request.conditions.bootstrap and any(i.bootstrapped for i in plan.indices)
+
+
+def _has_room_to_compile(run: Resources, needs: Needs) -> bool:
+    """Whether the memory suffices for the compiler beside what work needs at the least."""
+    return in_use() + SIZE + needs.kept + 1.1 * needs.unit < run.memory
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +77,8 @@ class RecordWork:
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""
+        if bootstraps(self.plan) and self.plan.request.run.cluster is not None:
+            allow()  # a worker has memory of its own
         cells = self.bricks[number]
         matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)
         regions = np.flatnonzero(np.diff(matrix.indptr) + np.diff(areas.indptr))

@@ -1,10 +1,14 @@
 """Percentile thresholds and the bootstrap against taking each sample by hand."""
 
 import functools
+import subprocess
+import sys
 
 import numpy as np
 import pytest
 
+from bavlo.core.compiled import SWITCH, compiled
+from bavlo.core.stats import calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import (
     at_steps,
     by_calendar_day,
@@ -12,6 +16,7 @@ from bavlo.core.stats.calendar_percentiles import (
     exceedance_in_base,
     of_days,
 )
+from bavlo.core.stats.kernels import stand_in_limits
 from bavlo.core.stats.normals import Base
 from bavlo.core.time.axis import DAY, to_dates, to_instant
 from bavlo.core.time.steps import time_axis
@@ -110,6 +115,44 @@ def test_the_bootstrap_is_that_of_each_year_left_out_by_hand(percent, above, gap
                 limit = np.percentile(sample[~np.isnan(sample)], percent, method="median_unbiased")
                 judged.append(value > limit if above else value < limit)
             np.testing.assert_allclose(found[step, column], np.mean(judged), atol=1e-12)
+
+
+@pytest.mark.parametrize("kind", [np.float32, np.float64])
+@pytest.mark.parametrize("gaps", [0.0, 0.02, 0.4, 0.97])
+@pytest.mark.parametrize("percent", [1.0, 10.0, 50.0, 90.0, 99.5])
+def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
+    kind, gaps, percent, monkeypatch
+):
+    pytest.importorskip("numba")
+    rng = np.random.default_rng(3)
+    window = np.round(rng.gamma(1, 5, (40, 5, 30)), 1).astype(kind)  # with many equal values
+    window[rng.random(window.shape) < gaps] = np.nan
+    ordered = calendar_percentiles._Ordered.of(window)
+    column, year = rng.integers(0, 40, 400), rng.integers(0, 30, 400)
+    calendar_percentiles.warm_up()
+    assert compiled(stand_in_limits) is not None
+    found = ordered.limits(column, year, percent)
+    monkeypatch.setenv(SWITCH, "0")
+    assert compiled(stand_in_limits) is None
+    plain = ordered.limits(column, year, percent)
+    np.testing.assert_array_equal(found, plain)
+    monkeypatch.undo()
+    # As plain Python, which says the same of the loop itself.
+    limit = np.full(plain.shape[:1] + (30,), np.nan)[:20]
+    places = calendar_percentiles._places(150, percent)
+    arrays = ordered.every, ordered.inner, ordered.valid, ordered.count, column[:20], year[:20]
+    with np.errstate(invalid="ignore"):
+        stand_in_limits(*arrays, ordered.least, *places, limit)
+    np.testing.assert_array_equal(limit, plain[:20])
+
+
+def test_a_small_job_does_not_load_the_compiler():
+    code = (
+        "import sys; import bavlo.extremes.plan, bavlo.commands.extremes, bavlo.commands.series;"
+        "print('numba' in sys.modules)"
+    )
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert ran.stdout.strip() == "False"
 
 
 def test_percentiles_of_wet_days_leave_the_dry_ones_out():

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
+from bavlo.core.compiled import allow, compiled
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.stats.kernels import stand_in_limits
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
 
 WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them
 LEAP = -1
+WORTH_COMPILING = 2**12  # limits, from which on the compiled way is asked for
 PAIRS_AT_ONCE = 2**13  # of a cell and a year, each with all its stand-ins
 
 
@@ -326,6 +330,12 @@ class _Ordered:
             NaN for the year itself and where too little is there.
         """
         _, span, years = self.inner.shape
+        limit = np.full((column.size, years), np.nan)
+        kernel = compiled(stand_in_limits) if years * column.size >= WORTH_COMPILING else None
+        if kernel is not None:
+            arrays = self.every, self.inner, self.valid, self.count, column, year
+            kernel(*arrays, self.least, *_places(self.every.shape[1], percent), limit)
+            return limit
         own = self.inner[column, :, year]
         # Where the year's own values stand among all; equal ones side by side.
         slot = (self.every[column][:, None, :] < own[:, :, None]).sum(axis=2)
@@ -334,7 +344,6 @@ class _Ordered:
         place = slot - np.arange(span)
         rest = self.count[column] - self.valid[column, year]
         number = rest[:, None] + self.valid[column]
-        limit = np.full((column.size, years), np.nan)
         for each in np.unique(number[number >= self.least]).tolist():
             low, share = position(each, percent)
             exact = self._kth(column, place, rest, low + 1)
@@ -376,6 +385,23 @@ class _Ordered:
                 both = np.maximum(both, self.inner[column, j - 1])
             np.minimum(best, both, out=best)
         return best
+
+
+def warm_up() -> None:
+    """Load and compile what the bootstrap uses, where numba is there."""
+    allow()
+    if compiled(stand_in_limits) is not None:
+        for kind in (np.float32, np.float64):
+            window = np.zeros((1, WINDOW, 2), kind)
+            count = WORTH_COMPILING // 2
+            _Ordered.of(window).limits(np.zeros(count, int), np.zeros(count, int), 50.0)
+
+
+@lru_cache(maxsize=64)
+def _places(most: int, percent: float) -> tuple[np.ndarray, np.ndarray]:
+    """Where the percentile of each number of values, up to the most, lies, as `position`."""
+    each = [position(max(n, 1), percent) for n in range(most + 1)]
+    return np.array([low for low, _ in each]), np.array([share for _, share in each])
 
 
 def _positions(number: np.ndarray, percent: float) -> tuple[np.ndarray, np.ndarray]:

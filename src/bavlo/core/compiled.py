@@ -1,0 +1,43 @@
+"""Loops that are compiled where numba is installed: the same numbers to the last bit, sooner.
+
+A kernel does the additions and comparisons of the NumPy way in the same order, without contraction
+and without fast-math. Work that pays for it, and has the memory, allows it; what was
+compiled is kept for the next time. `BAVLO_COMPILED=0` does without.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable
+from functools import cache
+from typing import Any
+
+SWITCH = "BAVLO_COMPILED"
+SIZE = 200 * 2**20  # bytes that numba and what it makes take
+_allowed = False
+_lock = threading.Lock()
+
+
+def allow() -> None:
+    """Say that there is work that pays for loading numba, and memory for it."""
+    global _allowed
+    _allowed = True
+
+
+def compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
+    """A kernel as machine code; None where numba is not there, not allowed or not wanted."""
+    if not _allowed or os.environ.get(SWITCH) == "0":
+        return None
+    with _lock:  # numba is not loaded by two threads at once
+        return _compiled(kernel)
+
+
+@cache
+def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
+    try:
+        import numba
+    except ImportError:
+        return None
+    made: Callable[..., Any] = numba.njit(nogil=True, cache=True, fastmath=False)(kernel)
+    return made

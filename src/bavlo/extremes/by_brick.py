@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from scipy import sparse
 
 BRICK_VALUES = 2**22  # cells × steps of a brick
-# Of one whose percentiles are bootstrapped, so that workers and the compiler fit into little memory.
+# Of one with the bootstrap, so that workers and the compiler fit into little memory.
 BOOTSTRAPPED_VALUES = 2**21
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk

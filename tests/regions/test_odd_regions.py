@@ -221,3 +221,20 @@ def test_a_damaged_statement_of_the_encoding_is_said(tmp_path, zipped, says, war
     assert [warned in text for text in told] == [True] * bool(warned)
     if says[0] in "Ug6":
         assert found == ["Gör"]
+
+
+def test_a_parquet_file_whose_text_is_none_is_one_line(tmp_path):
+    pyarrow = pytest.importorskip("pyarrow")
+    pytest.importorskip("pyarrow.parquet")
+    offsets = np.array([0, 3], np.int32)
+    broken = pyarrow.Array.from_buffers(
+        pyarrow.utf8(), 1, [None, pyarrow.py_buffer(offsets), pyarrow.py_buffer(b"a\xed\xa0")]
+    )
+    shapes = [box(0, 0, 1, 1).wkb]
+    about = {"version": "1.0.0", "primary_column": "geometry"}
+    about["columns"] = {"geometry": {"encoding": "WKB", "geometry_types": ["Polygon"]}}
+    table = pyarrow.table({"name": broken, "geometry": shapes})
+    table = table.replace_schema_metadata({"geo": json.dumps(about)})
+    pyarrow.parquet.write_table(table, tmp_path / "r.parquet")
+    with pytest.raises(BavloError, match="cannot be read as regions"):
+        vector.read(tmp_path / "r.parquet")

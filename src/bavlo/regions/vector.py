@@ -186,16 +186,21 @@ def _by_pyarrow(path: Path) -> Features:
         column = about["primary_column"]
         encoded = table.column(column).to_pylist()
         geometry = shapely.force_2d(shapely.from_wkb(encoded, on_invalid="fix"))
-    except (pyarrow.lib.ArrowException, OSError, shapely.errors.ShapelyError) as error:
+        fields = {
+            name: table.column(name).to_numpy(zero_copy_only=False)
+            for name in table.column_names
+            if name != column and not str(table.schema.field(name).type).startswith("struct")
+        }
+    except (
+        pyarrow.lib.ArrowException,
+        OSError,
+        UnicodeDecodeError,
+        shapely.errors.ShapelyError,
+    ) as error:
         raise _unreadable(path, error) from error
     except (KeyError, TypeError, ValueError):
         raise InputError(path, "is no GeoParquet file", "write it with its geo metadata") from None
     crs = about["columns"][column].get("crs", LONLAT)
-    fields = {
-        name: table.column(name).to_numpy(zero_copy_only=False)
-        for name in table.column_names
-        if name != column and not str(table.schema.field(name).type).startswith("struct")
-    }
     return Features(
         np.asarray(geometry, object),
         fields,

@@ -308,7 +308,10 @@ def _awaited(client: Any, future: Any, what: str) -> Any:
         try:
             return future.result(timeout=LOOKED_AFTER)
         except TimeoutError:
-            workers = client.scheduler_info()["workers"].values()
+            try:
+                workers = client.scheduler_info().get("workers", {}).values()
+            except OSError as error:  # the scheduler does not answer any more
+                raise _lost(what) from error
             states = [worker.get("status") for worker in workers]
             idle = 0 if RUNNING in states else idle + 1
     if states:
@@ -316,6 +319,10 @@ def _awaited(client: Any, future: Any, what: str) -> Any:
     else:
         cause, remedy = "the cluster has no worker left", "start some, and look at their logs"
     raise InputError(what, f"{cause}, while it waits to be read", remedy)
+
+
+def _lost(what: str) -> InputError:
+    return InputError(what, "the cluster was lost while it was read", "start it again")
 
 
 def _outcome(client: Any, future: Any, what: str) -> Any:
@@ -333,9 +340,7 @@ def _outcome(client: Any, future: Any, what: str) -> Any:
                 "look at their logs, and give them more memory if that ran out",
             ) from error
         if kind in ("CancelledError", "FutureCancelledError", "CommClosedError"):
-            raise InputError(
-                what, "the cluster was lost while it was read", "start it again"
-            ) from (error)
+            raise _lost(what) from error
         if isinstance(error, ModuleNotFoundError | AttributeError | pickle.UnpicklingError):
             raise RequestError(
                 "cluster",

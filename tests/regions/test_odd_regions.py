@@ -223,6 +223,18 @@ def test_a_damaged_statement_of_the_encoding_is_said(tmp_path, zipped, says, war
         assert found == ["Gör"]
 
 
+@pytest.mark.parametrize("columns", [{}, {"geometry": 5}, 7])
+def test_a_parquet_file_that_does_not_tell_of_its_geometry_is_one_line(tmp_path, columns):
+    pyarrow = pytest.importorskip("pyarrow")
+    pytest.importorskip("pyarrow.parquet")
+    about = {"version": "1.0.0", "primary_column": "geometry", "columns": columns}
+    table = pyarrow.table({"name": ["a"], "geometry": [box(0, 0, 1, 1).wkb]})
+    table = table.replace_schema_metadata({"geo": json.dumps(about)})
+    pyarrow.parquet.write_table(table, tmp_path / "r.parquet")
+    with pytest.raises(BavloError, match="is no GeoParquet file"):
+        vector.read(tmp_path / "r.parquet")
+
+
 def test_a_parquet_file_whose_text_is_none_is_one_line(tmp_path):
     pyarrow = pytest.importorskip("pyarrow")
     pytest.importorskip("pyarrow.parquet")

@@ -184,6 +184,7 @@ def _by_pyarrow(path: Path) -> Features:
         table = pyarrow.parquet.read_table(path)
         about = json.loads((table.schema.metadata or {})[b"geo"])
         column = about["primary_column"]
+        crs = about["columns"][column].get("crs", LONLAT)
         encoded = table.column(column).to_pylist()
         geometry = shapely.force_2d(shapely.from_wkb(encoded, on_invalid="fix"))
         fields = {
@@ -198,9 +199,8 @@ def _by_pyarrow(path: Path) -> Features:
         shapely.errors.ShapelyError,
     ) as error:
         raise _unreadable(path, error) from error
-    except (KeyError, TypeError, ValueError):
+    except (KeyError, TypeError, ValueError, AttributeError):
         raise InputError(path, "is no GeoParquet file", "write it with its geo metadata") from None
-    crs = about["columns"][column].get("crs", LONLAT)
     return Features(
         np.asarray(geometry, object),
         fields,

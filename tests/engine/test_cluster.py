@@ -242,14 +242,22 @@ def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, mo
 class Asked:
     """A future that is never done, of a client that sees the given workers."""
 
-    def __init__(self, *states):
-        self.states = states
+    def __init__(self, *states, is_done=False):
+        self.states, self.is_done = states, is_done
 
     def result(self, timeout):
-        raise TimeoutError
+        raise TimeoutError("the server did not answer")
+
+    def done(self):
+        return self.is_done
 
     def scheduler_info(self):
         return {"workers": {n: {"status": state} for n, state in enumerate(self.states)}}
+
+
+def test_a_task_that_failed_of_a_time_limit_is_not_waited_for():
+    with pytest.raises(BavloError, match=r"failed on a worker \(the server did not answer\)"):
+        cluster._outcome(Asked("running"), Asked(is_done=True), "rain")
 
 
 @pytest.mark.parametrize(

@@ -308,6 +308,8 @@ def _awaited(client: Any, future: Any, what: str) -> Any:
         try:
             return future.result(timeout=LOOKED_AFTER)
         except TimeoutError:
+            if future.done():  # that of the task itself, such as of a server that did not answer
+                raise
             try:
                 workers = client.scheduler_info().get("workers", {}).values()
             except OSError as error:  # the scheduler does not answer any more

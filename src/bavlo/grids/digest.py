@@ -23,12 +23,11 @@ from bavlo.errors import BavloError
 from bavlo.files import DAMAGE
 from bavlo.grids import urls
 from bavlo.grids.cf import unreadable
-from bavlo.grids.formats import HDF5, TIFF
+from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5, TIFF
 from bavlo.grids.source import GridFile
 
 CHUNKS = "checksums of stored chunks"
 BYTES = "CRC-32 of the stored bytes"
-DEFLATE, FLETCHER = 1, 3  # HDF5's numbers of its filters
 MOST_KNOWN = 20_000  # files
 TAIL = 4  # bytes of a checksum
 AT_ONCE = 2**19  # bytes

@@ -14,10 +14,9 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
+from bavlo.grids.formats import FLETCHER, HDF5, SHUFFLE
 
-FLETCHER, SHUFFLE = 3, 2  # HDF5's numbers of its filters
 CHECKSUM = 4  # bytes
-HDF5 = b"\x89HDF\r\n\x1a\n"
 HEAP, OBJECT = b"GCOL", 16  # how a collection of a global heap begins, bytes of a header in it
 PART = 2**20  # bytes
 

@@ -18,6 +18,7 @@ from bavlo.grids.source import GridFormat
 
 HEAD = 16  # bytes by which files are recognised
 HDF5 = b"\x89HDF\r\n\x1a\n"
+DEFLATE, SHUFFLE, FLETCHER = 1, 2, 3  # HDF5's numbers of its filters
 NETCDF = (b"CDF\x01", b"CDF\x02", b"CDF\x05", HDF5)
 TIFF = (b"II*\x00", b"MM\x00*", b"II+\x00", b"MM\x00+")
 GZIP, GRIB = b"\x1f\x8b", b"GRIB"

@@ -26,12 +26,12 @@ from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
+from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
 
 Fetch = Callable[[int, int], bytes]
 Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
 
-DEFLATE, SHUFFLE = 1, 2  # HDF5's numbers of its filters
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000

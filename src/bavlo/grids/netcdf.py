@@ -15,6 +15,7 @@ import numpy as np
 from bavlo.files import DAMAGE
 from bavlo.grids import cf, cfgrid
 from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids.classic import check_whole
 from bavlo.grids.elsewhere import check_heaps
 
 MOST_OPEN = 8
@@ -42,10 +43,10 @@ def container(path: Path) -> Iterator[Container]:
                 # The library's own default is so large that open files add up.
                 netCDF4.set_chunk_cache(size=CHUNK_CACHE)
                 check_heaps(path)
+                check_whole(path)
                 data = netCDF4.Dataset(path, "r")
                 data.set_auto_maskandscale(False)
                 data.set_auto_chartostring(False)
-                _check_whole(path, data)
                 entry = (
                     data,
                     Container(
@@ -61,17 +62,6 @@ def container(path: Path) -> Iterator[Container]:
         _open[path] = entry
         while len(_open) > MOST_OPEN:
             _open.popitem(last=False)[1][0].close()
-
-
-def _check_whole(path: Path, data: Any) -> None:
-    """A classic file that was cut short reads as zeros, so its size is checked."""
-    if data.data_model not in ("NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"):
-        return
-    from bavlo.grids.classic import needed_size
-
-    size, needed = path.stat().st_size, needed_size(path)
-    if size < needed:
-        raise OSError(f"{size} of {needed} bytes are there")
 
 
 def _walk(group: Any) -> Iterator[Any]:

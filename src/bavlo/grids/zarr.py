@@ -34,6 +34,9 @@ def _container(path: Path) -> Container:
         raise InputError(
             path, "is a Zarr store, which needs a further library", "pip install 'bavlo[zarr]'"
         ) from None
+    from bavlo.grids.blosc import use_checked_codecs
+
+    use_checked_codecs()
     url = addresses.url_of(path)
     store: Any = path
     if url is not None:

@@ -34,6 +34,7 @@ SECONDS, MEMORY = 20, 4 * 2**30  # the latter besides what libraries map
 CLEAN, SAME, WARNED, SILENT = "clean error", "same answer", "other, warned", "silent"
 FAULT, HANG, CRASH = "fault", "hang", "crash"
 OUTCOMES = (CLEAN, SAME, WARNED, SILENT, FAULT, HANG, CRASH)
+SENT = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 BAD = (FAULT, HANG, CRASH)
 DAYS, ROWS, COLUMNS = 40, 9, 12
 TOKENS = (b"0", b"-1", b"1e308", b"nan", b"999999999999", b"null", b"\xff\xfe", b"", b"[", b'"')
@@ -339,21 +340,25 @@ def kills(count, seed=2):
         run(folder, words[:-2])
         usual = time.perf_counter() - began
         for _ in range(count):
-            sent = rng.choice([signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGKILL])
+            sent = rng.choice([*SENT, signal.SIGKILL])
             before = contents(folder)
+            # Signals wait until the child is ready for them, else it would go on as its parent.
+            signal.pthread_sigmask(signal.SIG_BLOCK, SENT)
             child = os.fork()
             if child == 0:
-                os.chdir(folder)
-                null = os.open(os.devnull, os.O_WRONLY)
-                os.dup2(null, 1)
-                os.dup2(null, 2)
-                signal.signal(signal.SIGINT, signal.default_int_handler)
                 try:
+                    os.chdir(folder)
+                    null = os.open(os.devnull, os.O_WRONLY)
+                    os.dup2(null, 1)
+                    os.dup2(null, 2)
+                    signal.signal(signal.SIGINT, signal.default_int_handler)
+                    signal.pthread_sigmask(signal.SIG_UNBLOCK, SENT)
                     os._exit(bavlo(words))
-                except KeyboardInterrupt:
-                    os._exit(130)
+                except KeyboardInterrupt as stopped:
+                    os._exit(128 + getattr(stopped, "number", signal.SIGINT))
                 except BaseException:
                     os._exit(99)
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, SENT)
             time.sleep(rng.uniform(0, usual * 1.2))
             with contextlib.suppress(ProcessLookupError):
                 os.kill(child, sent)

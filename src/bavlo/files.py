@@ -11,6 +11,7 @@ from pathlib import Path
 
 from bavlo.errors import InputError, refused_by_system
 
+PROBED = 2**16  # bytes
 NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?|[+-]?inf|nan")
 # What libraries raise in the middle of damaged files.
 DAMAGE = (
@@ -68,3 +69,19 @@ def check_regular(path: Path) -> None:
         raise refused_by_system(path, error) from error
     if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
         raise InputError(path, "is a pipe or a device", "write it to a file first")
+
+
+def refused_writing(path: Path) -> OSError | None:
+    """Why nothing more can be added to a file that is being written; None where it can.
+
+    Libraries have many words for a disk that is full, a quota or a limit of size, and the system's
+    own are lost on the way.
+    """
+    if path.is_dir():
+        return None
+    try:
+        with path.open("ab") as file:
+            file.write(bytes(PROBED))
+    except OSError as error:
+        return error
+    return None

@@ -3,15 +3,20 @@
 import errno
 import json
 import os
+import re
 import subprocess
 import sys
 
+import numpy as np
 import pytest
 
 from bavlo.errors import OutputError
+from bavlo.grids.writing import ENDINGS as GRIDS
 from bavlo.plan import placing
 from bavlo.plan.outputs import check_outputs
 from bavlo.plan.placing import whole_files
+from bavlo.tables.formats import ENDINGS as TABLES
+from support import box, write_grid, write_regions
 
 KILLED = """
 import os, sys
@@ -143,8 +148,39 @@ def test_any_fault_of_a_library_on_a_full_disk_is_told_as_that(tmp_path, monkeyp
 
     with pytest.raises(RuntimeError, match="HDF"):
         write()
-    usage = placing.shutil.disk_usage(tmp_path)
-    monkeypatch.setattr(placing.shutil, "disk_usage", lambda folder: usage._replace(free=4096))
+    full = OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+    monkeypatch.setattr(placing, "refused_writing", lambda path: full)
     with pytest.raises(OutputError, match=r"x\.nc: cannot be written \(the disk is full\)"):
         write()
     assert not list(tmp_path.iterdir())
+
+
+def limited(folder, *words):
+    """A command whose files may have 512 bytes at most, as on a disk that is full."""
+    limit = "import resource; resource.setrlimit(resource.RLIMIT_FSIZE, (2**9, 2**9))"
+    program = f"{limit}; from bavlo.cli.main import entry; entry()"
+    return subprocess.run(
+        [sys.executable, "-c", program, *words], cwd=folder, capture_output=True, text=True
+    )
+
+
+@pytest.mark.parametrize(
+    ("command", "ending"),
+    [*(("grid", ending) for ending in GRIDS), *(("series", ending) for ending in TABLES)],
+)
+def test_an_output_for_which_there_is_no_room_is_one_line_and_leaves_nothing(
+    tmp_path, command, ending
+):
+    write_grid(tmp_path / "rain.nc", np.random.default_rng(1).gamma(0.5, 8, (90, 12, 12)))
+    write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 6, 5), "b": box(3.5, 2, 9, 8)})
+    regions = ["--regions", "r.geojson"] if command == "series" else []
+    before = {path.name: path.read_bytes() for path in tmp_path.iterdir()}
+    words = [command, "rain.nc", *regions, "--every", "month", "--out", f"o{ending}", "--quiet"]
+    ended = limited(tmp_path, *words)
+    assert ended.returncode == 1
+    assert re.fullmatch(
+        rf"bavlo: o{re.escape(ending)}(\.about\.json)?: cannot be written \(File too large\); "
+        "check the disk and its permissions\n",
+        ended.stderr,
+    ), ended.stderr
+    assert {path.name: path.read_bytes() for path in tmp_path.iterdir()} == before

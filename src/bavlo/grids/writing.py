@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import os
+import threading
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,10 +16,12 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.time.axis import DAY, iso_days
 from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
+from bavlo.files import refused_writing
 from bavlo.grids.netcdf import LOCK
 
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
 ENDINGS = (*NETCDF, *TIFF)
+STANDARD_ERROR = 2
 BLOCK = 256  # pixels of a tile
 CHUNK = 512  # rows and columns of a chunk
 CLASS_FILL = -(2**31)  # where there is no class
@@ -286,6 +290,31 @@ def _name_classes(data: Any, output: OutputVariable, dtype: str) -> None:
         data.write_colormap(1, rgb)
 
 
+_standard_error = threading.RLock()
+
+
+@contextlib.contextmanager
+def _without_chatter() -> Iterator[None]:
+    """Without the lines that the TIFF library prints by itself where it cannot write.
+
+    It knows no other way to silence them; the error itself is raised all the same.
+    """
+    with _standard_error:
+        try:
+            kept = os.dup(STANDARD_ERROR)
+        except OSError:  # closed, so nothing shows
+            yield
+            return
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        try:
+            os.dup2(nowhere, STANDARD_ERROR)
+            yield
+        finally:
+            os.dup2(kept, STANDARD_ERROR)
+            os.close(kept)
+            os.close(nowhere)
+
+
 class _Tiff(GridWriter):
     def __init__(self, data: Any, turn: tuple[slice, slice], periods: int) -> None:
         self.data, self.turn, self.periods = data, turn, periods
@@ -297,7 +326,8 @@ class _Tiff(GridWriter):
         band = period + 1 + self.periods * variable
         first = rows.start if self.turn[0].step == 1 else self.data.height - rows.stop
         window = Window(0, first, self.data.width, rows.stop - rows.start)
-        self.data.write(stored(values[self.turn], dtype, fill), band, window=window)
+        with _without_chatter():
+            self.data.write(stored(values[self.turn], dtype, fill), band, window=window)
 
 
 def _describe_bands(data: Any, output: GridOutput) -> None:
@@ -329,6 +359,7 @@ def _describe_bands(data: Any, output: GridOutput) -> None:
 def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
     """Written band by band, then copied so that readers over the network fetch only parts."""
     import rasterio
+    import rasterio.errors
     import rasterio.shutil
 
     first, *further = output.variables
@@ -352,7 +383,7 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
     dtype, fill, overviews = _band_type(first)
     size: dict[str, Any] = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK}
     try:
-        with rasterio.open(
+        data = rasterio.open(
             draft,
             "w",
             driver="GTiff",
@@ -368,19 +399,27 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             interleave="band",
             bigtiff="if_safer",
             **(size if min(ny, nx) >= BLOCK else {}),
-        ) as data:
+        )
+        try:
             data.update_tags(**output.attributes, variable=first.name, units=first.unit)
             _describe_bands(data, output)
             _name_classes(data, first, dtype)
             yield _Tiff(data, (north_up, eastward), len(output.labels))
-        rasterio.shutil.copy(
-            draft,
-            path,
-            driver="COG",
-            compress="deflate",
-            predictor="yes",
-            blocksize=BLOCK,
-            overview_resampling=overviews,
-        )
+        finally:
+            with _without_chatter():
+                data.close()
+        with _without_chatter():
+            rasterio.shutil.copy(
+                draft,
+                path,
+                driver="COG",
+                compress="deflate",
+                predictor="yes",
+                blocksize=BLOCK,
+                overview_resampling=overviews,
+            )
+    except rasterio.errors.RasterioError as error:
+        refused = refused_writing(draft if draft.exists() else path)
+        raise refused or error from error
     finally:
         draft.unlink(missing_ok=True)

@@ -22,11 +22,11 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from bavlo.errors import BavloError, OutputError
+from bavlo.files import refused_writing
 
 DRAFT = re.compile(r"\.(?P<host>[0-9a-f]{8})-(?P<process>\d+)\.\d+\.part")
 JOURNAL = ".journal"
 ABOUT = ".about.json"
-LEAST_FREE = 2**16  # bytes
 MOST_NAME = 255  # bytes of a file's name
 NO_LINKS = (errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.EMLINK, errno.ENOSYS)
 
@@ -67,34 +67,28 @@ def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, 
             _move(drafts, replace=replace)
             global _placed
             _placed += 1
-    except OSError as error:
-        named = str(error.filename or "")
-        wanted = {str(draft): path for path, draft in drafts.items()}
-        raise OutputError(
-            wanted.get(named, named or paths[0]),
-            f"cannot be written ({error.strerror or error})",
-            "check the disk and its permissions",
-        ) from error
     except BavloError:
         raise
-    except Exception as error:  # libraries have many words for a disk that is full
-        if not _is_full(paths[0].parent):
+    except Exception as error:
+        refused = next(filter(None, map(refused_writing, drafts.values())), None)
+        if not drafts or (refused is None and not isinstance(error, OSError)):
             raise
-        raise OutputError(
-            paths[0], "cannot be written (the disk is full)", "free some space"
-        ) from error
+        raise _not_written(refused or error, drafts) from error
     finally:
         for draft in drafts.values():
             with contextlib.suppress(OSError):
                 shutil.rmtree(draft) if draft.is_dir() else draft.unlink(missing_ok=True)
 
 
-def _is_full(folder: Path) -> bool:
-    """Whether hardly anything can be written any more."""
-    try:
-        return shutil.disk_usage(folder).free < LEAST_FREE
-    except OSError:
-        return False
+def _not_written(error: Exception, drafts: dict[Path, Path]) -> OutputError:
+    """What to say of an output that could not be written."""
+    number, reason = getattr(error, "errno", None), getattr(error, "strerror", None) or error
+    named = str(getattr(error, "filename", None) or "")
+    wanted = {str(draft): path for path, draft in drafts.items()}
+    path = wanted.get(named, named or next(iter(drafts)))
+    if number == errno.ENOSPC:
+        return OutputError(path, "cannot be written (the disk is full)", "free some space")
+    return OutputError(path, f"cannot be written ({reason})", "check the disk and its permissions")
 
 
 def check_name(path: Path) -> None:

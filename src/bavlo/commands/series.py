@@ -9,6 +9,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.spatial import SORTED_AT_ONCE
+from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
@@ -40,6 +41,7 @@ from bavlo.plan.series_table import (
     series_title,
 )
 from bavlo.plan.settled import SettledValues
+from bavlo.plan.strips import strip_sample
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
@@ -83,6 +85,9 @@ class SeriesJob:
 
     def compute(self, segments: Sequence[Segment], report: Reporter) -> list[SeriesArrays]:
         """The numbers of each plan's table, as far as some segments give them."""
+        index = self.opened.index
+        if isinstance(index, StripIndex):
+            return self._in_strips(index, report)
         run = self.plans[0].request.run
         report.stage("reading and adding up")
         values = [SeriesArrays(plan) for plan in self.plans]
@@ -104,13 +109,23 @@ class SeriesJob:
                     each.store(own)
         return values
 
+    def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
+        """The same of a grid without time whose cells are too many to be listed."""
+        report.stage("reading and adding up")
+        values = [SeriesArrays(plan) for plan in self.plans]
+        request = self.plans[0].request
+        sample, low_high = strip_sample(request, self.opened.source, index, report)
+        for plan, each in zip(self.plans, values, strict=True):
+            each.store_sums(plan, sample, ValueRange(*low_high))
+        return values
+
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:
     """Open one grid and its regions, and settle what is to be computed."""
     report.stage("opening")
     opened = open_series(request, report)
     plans = tuple(plan_series(one, opened) for one in request.of_each_every())
-    units = tuple(series_units(plans))
+    units = () if isinstance(opened.index, StripIndex) else tuple(series_units(plans))
     segments = plan_segments([plan.step_weights.assignment for plan in plans], units)
     return SeriesJob(opened, plans, tuple(segments), units)
 
@@ -118,7 +133,7 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
 def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
     """The numbers of all tables of a job, those that are kept not made again."""
     run = job.plans[0].request.run
-    if run.store is None:
+    if run.store is None or isinstance(job.opened.index, StripIndex):
         return job.compute(job.segments, report)
     store = SettledValues.of(run.store, job.plans, job.units)
     kept = store.load()
@@ -199,7 +214,8 @@ def series_needs(
     plan = plans[0]
     steps = max((part.last - part.first for unit in units for part in unit.each), default=0)
     stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
-    largest = int(plan.overlay.entries.max(initial=0))
+    shared = plan.by_cells.overlay
+    largest = int(shared.entries.max(initial=0))
     sorting = max(SORTED_AT_ONCE, largest) * 8 * COPIES_SORTED
     window = sum(w.shape[0] * w.shape[1] for w in plan.cells.windows)
     cells = plan.cells.cells.size
@@ -209,7 +225,7 @@ def series_needs(
         sorts = any(measure.percent is not None for measure in group.measures)
         if group.order == "region":
             others = any(not m.linear and m.percent is None for m in group.measures)
-            per_step += plan.overlay.index.size * 8 * 2 * others
+            per_step += shared.index.size * 8 * 2 * others
             beside += sorting * sorts
         else:
             kept += cells * 8 * (KEPT_PER_CELL + KEPT_IN_TREE * trees) + sorting * sorts

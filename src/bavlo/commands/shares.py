@@ -8,6 +8,7 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.measures import CellSample, OverlayIndex, codes_of
+from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.periods import Assignment
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
@@ -17,6 +18,7 @@ from bavlo.plan.reading import BlockReader
 from bavlo.plan.result import TableResult, shapes_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import series_summary
+from bavlo.plan.strips import strip_sample
 from bavlo.plan.wording import outside_notes
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
@@ -95,10 +97,42 @@ class ShareReducer:
 
 def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     """Share and area of every class code in every region, step by step."""
+    request = plan.request
+    if isinstance(plan.index, StripIndex):
+        found = _in_strips(plan, plan.index, report)
+    else:
+        found = _by_steps(plan, report)
+    table = _class_table(plan, found)
+    summary = series_summary(plan, table)
+    title = f"{plan.source.variable.title}: shares of classes"
+    about = about_series(plan, table, summary, report)
+    every = request.time.every_text
+    shapes = shapes_of(plan.regions)
+    return TableResult(table, title, summary, about, every=every, shapes=shapes)
+
+
+def _in_strips(plan: SeriesPlan, index: StripIndex, report: Reporter) -> list[PeriodShares]:
+    """The shares of a grid without time whose cells are too many to be listed."""
+    sample, _ = strip_sample(plan.request, plan.source, index, report)
+    classes = sample.sums.classes
+    least, area = plan.request.measuring.least_area, sample.area_valid[0]
+    if classes is None:
+        return [PeriodShares(0, np.zeros(0), np.zeros((0, area.size, 2)), area)]
+    enough = ((area >= least - ENOUGH) & (area > 0))[:, None]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = np.where(enough, classes.weight / sample.valid_weight[0][:, None], np.nan)
+    square_km = np.where(enough, classes.square_km, np.nan)
+    values = np.stack([share, square_km], axis=-1).transpose(1, 0, 2)
+    return [PeriodShares(0, classes.codes, values, area)]
+
+
+def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
+    """The shares of each step, from its cells."""
     request, assignment = plan.request, plan.step_weights.assignment
-    areas = plan.source.layout.ellipsoid_areas(plan.overlay.cells)
+    shared = plan.by_cells.overlay
+    areas = plan.source.layout.ellipsoid_areas(shared.cells)
     reducer = ShareReducer(
-        plan.index, OverlayIndex(plan.overlay, areas), assignment, request.measuring.least_area
+        plan.by_cells, OverlayIndex(shared, areas), assignment, request.measuring.least_area
     )
     cells = plan.cells.cells.size
     units = plan_units(assignment, cells)
@@ -109,13 +143,7 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
         reader = BlockReader(plan.source, plan.cells)
         for settled in engine.reduce(reader, reducer, plan_segments([assignment], units)):
             found += settled
-    table = _class_table(plan, found)
-    summary = series_summary(plan, table)
-    title = f"{plan.source.variable.title}: shares of classes"
-    about = about_series(plan, table, summary, report)
-    every = request.time.every_text
-    shapes = shapes_of(plan.regions)
-    return TableResult(table, title, summary, about, every=every, shapes=shapes)
+    return found
 
 
 def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:

@@ -32,6 +32,7 @@ MOST_CODES = 64  # different whole numbers that may be class codes
 SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 # Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
 SMALL_SIDE = 16
+MANY_CELLS = 2**23
 RUNS_LOOKED_AT = 3
 
 
@@ -63,7 +64,8 @@ class Inspection:
 def squares(source: GridSource) -> Iterator[CellSelection]:
     """The cells of a step that are looked at: all of them, or squares spread over a large grid.
 
-    They come together where each step is stored by itself, so that it is inflated once for all.
+    They come together where each step is stored by itself, so that it is inflated once for all;
+    of very large ones those of one row of squares do, so that not all tiles are inflated.
     """
     shape = source.layout.shape
     side = SIDE if source.step_chunk == 1 else SMALL_SIDE
@@ -77,7 +79,10 @@ def squares(source: GridSource) -> Iterator[CellSelection]:
             c = np.arange(column, min(column + side, shape[1]))
             each.append((r[:, None] * shape[1] + c).ravel())
     if source.step_chunk == 1:
-        each = [np.unique(np.concatenate(each))]
+        together = SQUARES if shape[0] * shape[1] >= MANY_CELLS else len(each)
+        each = [
+            np.unique(np.concatenate(each[n : n + together])) for n in range(0, len(each), together)
+        ]
     for cells in each:
         yield CellSelection(shape, cells)
 

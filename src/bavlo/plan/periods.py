@@ -53,9 +53,8 @@ class Periods:
 
 def choose_combine(request: TimeRequest, what: Quantity, source: GridSource) -> str:
     """How steps become a period: as asked for, else as suits the quantity."""
-    if source.time is None:  # one step, so that every way to combine gives the step itself
-        return MEAN
-    if source.time.length == PERIOD:  # one step a period, combined already
+    # One step or one step a period: every way to combine gives the step itself.
+    if source.time is None or source.time.length == PERIOD:
         return TOTAL if what.kind == AMOUNT else MEAN
     if request.combine.degree_days is not None:
         return TOTAL

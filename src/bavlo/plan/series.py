@@ -9,7 +9,10 @@ import numpy as np
 from bavlo.core.reduce.period_state import StepWeights
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.measures import Measure, OverlayIndex, parse_measure
+from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import STATIC, TimeAxis
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.kinds import Quantity
@@ -25,6 +28,7 @@ from bavlo.plan.checks import (
 from bavlo.plan.grids import open_source
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
+from bavlo.plan.strips import adds_up_in_strips, runs_of
 from bavlo.plan.weights import FurtherWeights, further_weights
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
@@ -65,7 +69,8 @@ class SeriesPlan:
     regions
         As read, labelled and repaired.
     overlay, index, cells
-        Shared areas, the same arranged for measuring, and the cells that are read.
+        Shared areas, the same arranged for measuring, and the cells that are read; none where the
+        grid is read in strips.
     combine
         How steps become a period.
     periods
@@ -77,7 +82,8 @@ class SeriesPlan:
     step_weights
         Which steps belong to which periods, and what they weigh.
     measures, groups
-        In the order asked for, and by the order of measuring and combining.
+        In the order asked for, and by the order of measuring and combining; no groups where the
+        grid is read in strips.
     weights
         What cells weigh besides their areas.
     """
@@ -87,8 +93,8 @@ class SeriesPlan:
     time: TimeAxis
     what: Quantity
     regions: RegionFile
-    overlay: Overlay
-    index: OverlayIndex
+    overlay: Overlay | RunOverlay
+    index: OverlayIndex | StripIndex
     cells: CellSelection
     combine: str
     periods: PeriodAxis
@@ -102,16 +108,26 @@ class SeriesPlan:
     @property
     def orders(self) -> list[str]:
         """The order of each measure."""
-        orders = {int(i): each.order for each in self.groups for i in each.positions}
-        return [orders[n] for n in range(len(self.measures))]
+        return [self.request.measuring.order or measure.order for measure in self.measures]
 
     @property
     def of_whole(self) -> np.ndarray:
         """(M,) bool which measures count only where all cells have data that ever do."""
-        of_whole = np.zeros(len(self.measures), bool)
-        for group in self.groups:
-            of_whole[group.positions] = group.of_whole
-        return of_whole
+        asked = self.request.measuring.min_area is not None
+        return np.array([measure.of_whole and not asked for measure in self.measures], bool)
+
+    @property
+    def by_cells(self) -> OverlayIndex:
+        """Shared areas cell by cell.
+
+        Raises
+        ------
+        TypeError
+            Where the grid has so many cells that it is read in strips.
+        """
+        if not isinstance(self.index, OverlayIndex):
+            raise TypeError("a grid that is read in strips has no list of cells")
+        return self.index
 
     @property
     def labels(self) -> tuple[str, ...]:
@@ -134,8 +150,8 @@ class OpenedSeries:
     source: GridSource
     what: Quantity
     regions: RegionFile
-    overlay: Overlay
-    index: OverlayIndex
+    overlay: Overlay | RunOverlay
+    index: OverlayIndex | StripIndex
     measures: tuple[Measure, ...]
     weights: FurtherWeights
 
@@ -144,9 +160,17 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
     """Open the files of a request, and overlay regions and grid."""
     source, what = open_source(request, report)
     regions = open_regions(request.regions, report)
+    measures = tuple(parse_measure(name) for name in request.measuring.measure)
+    if adds_up_in_strips(request, source, what, measures):
+        runs = runs_of(regions.regions, source.layout)
+        if runs is not None:
+            check_overlap(source, regions, runs, report)
+            wanted = frozenset(measure.made_of for measure in measures)
+            index_of_runs = StripIndex(runs, RowAreas(source.layout), wanted)
+            none = FurtherWeights()
+            return OpenedSeries(source, what, regions, runs, index_of_runs, measures, none)
     shared = overlay_of(regions.regions, source.layout, request.measuring.at_points)
     check_overlap(source, regions, shared, report)
-    measures = tuple(parse_measure(name) for name in request.measuring.measure)
     weights = further_weights(request.measuring, source, shared, report)
     areas = None
     if any(measure.needs_areas for measure in measures):
@@ -177,15 +201,17 @@ def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
     orders = [request.measuring.order or measure.order for measure in measures]
     wholes = [m.of_whole and request.measuring.min_area is None for m in measures]
     groups = []
+    index = opened.index
     for order, kind in (("region", RegionFirst), ("cell", CellFirst)):
         for of_whole in (True, False):  # the steps that count are those of the last group
             own = [(order, of_whole) == pair for pair in zip(orders, wholes, strict=True)]
             positions = np.flatnonzero(own)
-            if positions.size:
+            if positions.size and isinstance(index, OverlayIndex):
                 chosen = tuple(measures[i] for i in positions)
                 rules = rules_of(request, combine, what, any_area=of_whole)
-                reducer = kind(opened.index, step_weights, chosen, rules)
+                reducer = kind(index, step_weights, chosen, rules)
                 groups.append(MeasureGroup(order, chosen, positions, reducer, of_whole))
+    cells = opened.overlay.cells if isinstance(opened.overlay, Overlay) else np.zeros(0, np.int64)
     return SeriesPlan(
         request,
         source,
@@ -194,7 +220,7 @@ def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
         opened.regions,
         opened.overlay,
         opened.index,
-        CellSelection(opened.overlay.shape, opened.overlay.cells),
+        CellSelection(opened.overlay.shape, cells),
         combine,
         periods.axis,
         periods.left_out,

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.stats.measures import WHOLE_WITHIN
+from bavlo.core.stats.measures import WHOLE_WITHIN, OverlayIndex
+from bavlo.core.stats.strips import StripSample
 from bavlo.core.stats.windows import running, windowed
 from bavlo.core.time.axis import DAY, PERIOD, iso_day
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
@@ -15,6 +16,7 @@ from bavlo.core.values.units import convert, depth_in_mm
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
+from bavlo.plan.strips import measured
 from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, row_count, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
@@ -74,17 +76,31 @@ class SeriesArrays:
                 if self.place is not None and each.place is not None:
                     self.place[:, rows, group.positions] = each.place.transpose(1, 0, 2)
 
+    def store_sums(self, plan: SeriesPlan, sample: StripSample, value_range: ValueRange) -> None:
+        """Take in the values of a grid without time that was added up in strips."""
+        self.value_range = value_range
+        asked = plan.request.measuring.least_area
+        least = [0.0 if of_whole else asked for of_whole in plan.of_whole]
+        value, enough = measured(sample, plan.measures, least)
+        self.value[:, 0], self.area_valid[:, 0] = value, sample.area_valid[0][:, None]
+        # As where cells are listed: the last sort of measures tells which steps count.
+        last = max(range(len(least)), key=lambda m: (plan.orders[m] == "cell", least[m] == asked))
+        self.steps[:, 0] = enough[:, last]
+        if plan.of_whole.any():
+            self.never_valid = sample.never_valid
+
 
 def drop_partial_sums(plan: SeriesPlan, values: SeriesArrays) -> None:
     """Sums over cells have no value where cells lack data that have some at other times.
 
     Cells that never have data, such as the sea, are left out of that.
     """
-    if values.has_data is None:
+    if values.has_data is not None:
+        index = plan.by_cells
+        never = (~values.has_data).astype(np.float64)
+        values.never_valid = (index.areas @ never) / index.region_weight
+    elif isinstance(plan.index, OverlayIndex):
         return
-    index = plan.index
-    never = (~values.has_data).astype(np.float64)
-    values.never_valid = (index.areas @ never) / index.region_weight
     whole = 1 - values.never_valid[:, None, None] - WHOLE_WITHIN
     partial = (values.area_valid < whole) & plan.of_whole
     values.value[partial] = np.nan
@@ -185,7 +201,7 @@ def _places(plan: SeriesPlan, values: SeriesArrays) -> tuple[np.ndarray | None, 
     """(R, P, M) longitudes and latitudes of the cells that hold the values, where asked for."""
     if values.place is None:
         return None, None
-    lon, lat = plan.source.layout.places(plan.overlay.cells)
+    lon, lat = plan.source.layout.places(plan.by_cells.overlay.cells)
     none = (values.place < 0) | np.isnan(values.value)
     return tuple(np.where(none, np.nan, a[values.place]) for a in (lon, lat))  # type: ignore[return-value]
 

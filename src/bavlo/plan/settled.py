@@ -263,7 +263,7 @@ def _key(plans: Sequence[SeriesPlan]) -> str:
     for plan in plans:
         told += [replace(plan.request.time, during=None, window=(1,)), plan.combine, plan.orders]
         told += [[measure.name for measure in plan.measures]]
-    return key_of(told, first.source.layout, first.overlay, first.weights)
+    return key_of(told, first.source.layout, first.by_cells.overlay, first.weights)
 
 
 def told_of_source(source: GridSource) -> list[Any]:

@@ -10,7 +10,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from shapely import MultiPolygon, Polygon, box
 
-from bavlo.core.space import overlay as overlay_module
+from bavlo.core.space import pieces
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
 from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
 from bavlo.core.space.projection import overlay_on_grid
@@ -107,9 +107,9 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
     layout = GridLayout(x_edges, y_edges, crs="EPSG:32744")
     lines = np.sort(x_edges), np.sort(y_edges)
     found = np.zeros(layout.shape)
-    _, row, column, fraction = overlay_module._shares(
+    _, row, column, fraction = pieces.row_runs(
         region_edges(np.array([shape])), *lines, False
-    )
+    ).cells()
     found[row, column] = fraction
     expected = cell_by_cell(shape, *lines, shapely.area)
     np.testing.assert_allclose(found, expected, rtol=0, atol=2e-9)
@@ -229,7 +229,7 @@ def test_many_batches_give_what_one_batch_gives(monkeypatch):
     shapes = [noisy_outline(rng, *rng.uniform(1, 6, 2), 2, 50) for _ in range(9)]
     layout = GridLayout(*GRIDS["descending"])
     once = overlay(region_edges(np.array(shapes)), layout)
-    monkeypatch.setattr(overlay_module, "EDGES_AT_ONCE", 70)
+    monkeypatch.setattr(pieces, "PIECES_AT_ONCE", 70)
     often = overlay(region_edges(np.array(shapes)), layout)
     for name in ("cells", "indptr", "index", "fraction", "weight", "region_weight"):
         assert getattr(once, name).tobytes() == getattr(often, name).tobytes()

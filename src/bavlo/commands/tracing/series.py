@@ -23,6 +23,7 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions
 from bavlo.core.stats.measures import SHARES, CellSample, Measure, OverlayIndex
+from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import iso_days
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import CLASS, total_unit_of
@@ -62,7 +63,7 @@ def _class_cells(plan: SeriesPlan, row: Mapping[str, Any]) -> list[Line]:
     """The cells of a region with their classes, those of the row's class first."""
     if row["region"] not in plan.labels or row["period"] not in plan.periods.labels:
         raise no_such_row(row["region"], f"period {row['period']}")
-    alone = one_region(plan.overlay, plan.labels.index(row["region"]))
+    alone = _cells_of(plan, plan.labels.index(row["region"]))
     steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
     first = int(steps[0]) if steps.size else 0
     cells = CellSelection(alone.shape, alone.cells)
@@ -129,6 +130,13 @@ def _steps_of(plan: SeriesPlan, period: int, count: int) -> tuple[np.ndarray, np
     return assignment.step[own], assignment.share[own]
 
 
+def _cells_of(plan: SeriesPlan, region: int) -> Overlay:
+    """The overlay of one region and the cells that it touches, one by one."""
+    if isinstance(plan.index, StripIndex):
+        return plan.index.overlay.of_region(region, plan.index.areas)
+    return one_region(plan.by_cells.overlay, region)
+
+
 def one_region(overlay: Overlay, region: int) -> Overlay:
     """The overlay of one region and the cells that it touches."""
     part = slice(int(overlay.indptr[region]), int(overlay.indptr[region + 1]))
@@ -181,17 +189,18 @@ class _Place:
         if row["period"] not in labels or row["region"] not in plan.labels:
             raise no_such_row(row["region"], f"period {row['period']}")
         r, m = plan.labels.index(row["region"]), names.index(row["measure"])
-        alone = one_region(plan.overlay, r)
+        alone = _cells_of(plan, r)
         if not alone.cells.size or alone.shape != plan.source.layout.shape:
             return None
         areas = None
-        if plan.index.cell_area is not None:
+        if any(measure.needs_areas for measure in plan.measures):
             areas = plan.source.layout.ellipsoid_areas(alone.cells)
-        extra = plan.index.extra
-        if extra is not None:
-            part = slice(int(plan.overlay.indptr[r]), int(plan.overlay.indptr[r + 1]))
-            extra = extra[plan.overlay.index[part]]
-        index = OverlayIndex(alone, areas, extra, plan.index.extra_is_count)
+        extra, is_count = None, False
+        if plan.weights.values is not None:
+            shared = plan.by_cells.overlay
+            part = slice(int(shared.indptr[r]), int(shared.indptr[r + 1]))
+            extra, is_count = plan.weights.values[shared.index[part]], plan.weights.is_count
+        index = OverlayIndex(alone, areas, extra, is_count)
         window = plan.request.time.window[0]
         steps, shares = _steps_of(plan, labels.index(row["period"]), window)
         measure, order = plan.measures[m], plan.orders[m]

@@ -1,29 +1,23 @@
 """The overlay: the exact area that every cell and every region share.
 
-An edge is split where it meets grid lines, so that each piece lies in one cell. By Green's theorem
-the piece adds a signed area to its own cell and a signed height to every cell further along the
-row. Summed over a region's closed outline that is the shared area, holes and islands included.
-The work goes with the number of edges and of boundary cells, never with cells × vertices, and all
-regions are done at once.
+How outlines are cut along the lines of a grid is in `pieces`.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
+from bavlo.core.space.pieces import SLIVER, batches, row_runs, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
 
-SLIVER = 1e-9  # a smaller share of a cell is nothing
 MOST_SCALE_CHANGE = 1e-3  # within a cell, up to which planar fractions will do
 SCALE_CHANGE_OF_PIECES = 2.5e-4
 MOST_PIECES = 30_000_000  # of all cells that regions touch
 CELLS_LOOKED_AT = 2000
-EDGES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,13 +96,14 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
     ny, nx = layout.shape
     x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
     if sphere:
-        edges = _wrapped(edges, x_lines[0], x_lines[-1])
+        edges = wrapped(edges, x_lines[0], x_lines[-1])
 
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
     numbers, fractions, counts = [], [], np.zeros(edges.count, np.int64)
-    for batch in _batches(edges):
-        region, row, column, fraction = _shares(batch, x_lines, y_lines, sphere, descending)
+    for batch in batches(edges, x_lines, y_lines):
+        runs = row_runs(batch, x_lines, y_lines, sphere, descending)
+        region, row, column, fraction = runs.cells()
         number = row * nx + (nx - 1 - column if westward else column)
         if westward:
             order = np.lexsort((number, region))
@@ -119,7 +114,7 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
 
     number = np.concatenate(numbers) if numbers else np.zeros(0, np.int64)
     fraction = np.concatenate(fractions) if fractions else np.zeros(0)
-    tiny, cell, share = _tiny_regions(outlines, layout, counts)
+    tiny, cell, share = tiny_regions(outlines, layout, counts)
     at = np.cumsum(counts)[tiny]
     number, fraction = np.insert(number, at, cell), np.insert(fraction, at, share)
     counts[tiny] = 1
@@ -147,7 +142,7 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
     )
 
 
-def _tiny_regions(
+def tiny_regions(
     edges: RegionEdges, layout: GridLayout, counts: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Regions that share less than SLIVER with every cell, in the cell that holds their middle.
@@ -205,16 +200,20 @@ def _pieces_of_cells(layout: GridLayout, cells: np.ndarray, entries: int) -> int
 
     1 where it varies by less than 1e-3 within the cells that regions touch.
     """
-    some = cells[:: max(1, cells.size // CELLS_LOOKED_AT)]
-    rows, columns = np.divmod(some, layout.shape[1])
-    quarters = layout.lattice_areas(rows, columns, 2).reshape(rows.size, -1)
-    if not quarters.size:
-        return 1
-    varies = 2 * float((np.ptp(quarters, axis=1) / quarters.mean(axis=1)).max())
+    varies = scale_change(layout, cells[:: max(1, cells.size // CELLS_LOOKED_AT)])
     if varies <= MOST_SCALE_CHANGE:
         return 1
     bearable = int(np.sqrt(MOST_PIECES / max(entries, 1)))
     return max(2, min(int(np.ceil(varies / SCALE_CHANGE_OF_PIECES)), 64, bearable))
+
+
+def scale_change(layout: GridLayout, cells: np.ndarray) -> float:
+    """The largest share by which the scale of area varies within some cells; 0 where it is even."""
+    rows, columns = np.divmod(cells, layout.shape[1])
+    quarters = layout.lattice_areas(rows, columns, 2).reshape(rows.size, -1)
+    if not quarters.size:
+        return 0.0
+    return 2 * float((np.ptp(quarters, axis=1) / quarters.mean(axis=1)).max())
 
 
 def _true_fractions(
@@ -255,8 +254,8 @@ def _true_fractions(
     shared = np.zeros(partial.size)
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
-    for batch in _batches(edges):
-        region, row, column, share = _shares(batch, fine_x, fine_y, sphere=False)
+    for batch in batches(edges, fine_x, fine_y):
+        region, row, column, share = row_runs(batch, fine_x, fine_y, sphere=False).cells()
         (parent_row, in_row), (parent_column, in_column) = (
             np.divmod(row, pieces),
             np.divmod(column, pieces),
@@ -308,7 +307,7 @@ def sphere_areas(edges: RegionEdges) -> np.ndarray:
     if not edges.region.size:
         return np.zeros(edges.count)
     origin = _home(edges)
-    _, area = _sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
+    _, area = sphere_strip(edges.x0, edges.y0, edges.x1, edges.y1, origin)
     total = np.bincount(edges.region, weights=area, minlength=edges.count)
     return np.asarray(np.abs(total) * np.radians(1) * AUTHALIC_RADIUS_KM**2)
 
@@ -358,16 +357,13 @@ def _true_areas(
     What lies inside the grid is known cell by cell; the planar share outside is given the areal
     scale of the region's inside.
     """
-    x, y, region = edges.x0, edges.y0, edges.region
-    origin = _home(edges) if region.size else x
-    cross = ((x - origin) + (edges.x1 - origin)) / 2 * (edges.y1 - y)
-    planar = np.abs(np.bincount(region, weights=cross, minlength=edges.count))
+    planar = planar_areas(edges)
     owner = np.repeat(np.arange(edges.count), counts)
     true_inside = np.bincount(owner, weights=weight, minlength=edges.count)
     x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
     planar_inside = np.zeros(edges.count)
-    for batch in _batches(edges):
-        which, row, column, fraction = _shares(batch, x_lines, y_lines, sphere=False)
+    for batch in batches(edges, x_lines, y_lines):
+        which, row, column, fraction = row_runs(batch, x_lines, y_lines, sphere=False).cells()
         area = fraction * np.diff(y_lines)[row] * np.diff(x_lines)[column]
         planar_inside += np.bincount(which, weights=area, minlength=edges.count)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -375,7 +371,15 @@ def _true_areas(
     return planar * scale
 
 
-def _wrapped(edges: RegionEdges, west: float, east: float) -> RegionEdges:
+def planar_areas(edges: RegionEdges) -> np.ndarray:
+    """(R,) area of each region on the plane of its coordinates."""
+    x, y, region = edges.x0, edges.y0, edges.region
+    origin = _home(edges) if region.size else x
+    cross = ((x - origin) + (edges.x1 - origin)) / 2 * (edges.y1 - y)
+    return np.abs(np.bincount(region, weights=cross, minlength=edges.count))
+
+
+def wrapped(edges: RegionEdges, west: float, east: float) -> RegionEdges:
     """Edges repeated a whole turn away, as often as their region reaches into the grid there."""
     if not edges.region.size:
         return edges
@@ -411,223 +415,3 @@ def _wrapped(edges: RegionEdges, west: float, east: float) -> RegionEdges:
         region[order],
         edges.count,
     )
-
-
-def _batches(edges: RegionEdges) -> Iterator[RegionEdges]:
-    """Runs of whole regions of about EDGES_AT_ONCE edges."""
-    ends = np.searchsorted(edges.region, np.arange(1, edges.count + 1))
-    start = 0
-    while start < edges.region.size:
-        fit = np.searchsorted(ends, start + EDGES_AT_ONCE, side="right")
-        after = np.searchsorted(ends, start, side="right")
-        stop = int(ends[max(fit - 1, after)])
-        part = slice(start, stop)
-        yield RegionEdges(
-            edges.x0[part],
-            edges.y0[part],
-            edges.x1[part],
-            edges.y1[part],
-            edges.region[part],
-            edges.count,
-        )
-        start = stop
-
-
-def _shares(
-    edges: RegionEdges,
-    x_lines: np.ndarray,
-    y_lines: np.ndarray,
-    sphere: bool,
-    descending: bool = False,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Covered fraction of every touched cell.
-
-    Parameters
-    ----------
-    x_lines, y_lines : float64
-        Ascending grid lines.
-    sphere
-        Areas on the sphere rather than the plane.
-    descending
-        Count the rows from the last line down.
-
-    Returns
-    -------
-    region, row, column : (N,) int64
-        Ascending by region, row, column.
-    fraction : (N,) float64
-        Greater than SLIVER, at most 1.
-    """
-    nx, ny = x_lines.size - 1, y_lines.size - 1
-    # Every edge is taken from its western end, so that the edge that two neighbours share is
-    # split and rounded alike for both and they never share more than a cell has.
-    backward = (edges.x0 > edges.x1) | ((edges.x0 == edges.x1) & (edges.y0 > edges.y1))
-    x0, x1 = np.where(backward, edges.x1, edges.x0), np.where(backward, edges.x0, edges.x1)
-    y0, y1 = np.where(backward, edges.y1, edges.y0), np.where(backward, edges.y0, edges.y1)
-    sign = np.where(backward, -1.0, 1.0)
-
-    # Horizontal edges enclose nothing, and neither does what lies north, south or east.
-    keep = (y0 != y1) & (np.maximum(y0, y1) > y_lines[0]) & (np.minimum(y0, y1) < y_lines[-1])
-    keep &= x0 < x_lines[-1]
-    edge = np.flatnonzero(keep)
-    y0, x0, y1, x1, edge = _split(y0[edge], x0[edge], y1[edge], x1[edge], edge, y_lines)
-    middle = (y0 + y1) / 2
-    inside = (middle > y_lines[0]) & (middle < y_lines[-1])
-    x0, y0, x1, y1, edge = (a[inside] for a in (x0, y0, x1, y1, edge))
-    x0, y0, x1, y1, edge = _split(x0, y0, x1, y1, edge, x_lines)
-
-    row = np.clip(np.searchsorted(y_lines, (y0 + y1) / 2, side="right") - 1, 0, ny - 1)
-    column = np.searchsorted(x_lines, (x0 + x1) / 2, side="right") - 1
-    # What lies west of the grid bounds the first column as a wall on its western side.
-    west = column < 0
-    x0, x1 = np.where(west, x_lines[0], x0), np.where(west, x_lines[0], x1)
-    column = np.maximum(column, 0)
-    inside = column < nx
-    x0, y0, x1, y1, edge, row, column = (a[inside] for a in (x0, y0, x1, y1, edge, row, column))
-
-    strip = _sphere_strip if sphere else _plane_strip
-    height, area = strip(x0, y0, x1, y1, x_lines[column + 1])
-    full_height, _ = strip(x_lines[0], y_lines[:-1], x_lines[0], y_lines[1:], x_lines[0])
-    scale = sign[edge] / full_height[row]
-    # Rounded to 2^-48 of a cell they add up exactly, in any order: a region's cells do not depend
-    # on the regions beside it.
-    height = np.rint(-height * scale * 2.0**48) / 2.0**48
-    area = np.rint(area * scale / np.diff(x_lines)[column] * 2.0**48) / 2.0**48
-
-    row = ny - 1 - row if descending else row
-    key = (edges.region[edge].astype(np.int64) * ny + row) * nx + column
-    key, height, area = _sum_by_key(key, height, area)
-    return _fill_rows(key, height, area, nx, ny)
-
-
-def _fill_rows(
-    key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: int
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Fractions of the cells that edges pass, and of the cells between them.
-
-    Heights are shares of the row's height; cumulated along a row they are the share of each
-    further cell that is covered until the next edge: a whole number, unless the outline runs
-    level through the row.
-    """
-    if not key.size:
-        nothing = np.zeros(0, np.int64)
-        return nothing, nothing, nothing, np.zeros(0)
-    strip, column = np.divmod(key, nx)
-    new_strip = np.diff(strip, prepend=-1) != 0
-    first = np.maximum.accumulate(np.where(new_strip, np.arange(key.size), 0))
-    cumulated = np.cumsum(height)
-    before = np.concatenate([[0.0], cumulated[:-1]])
-    base = before[first]
-    fraction = area + (before - base)
-    covered = cumulated - base
-    covered = np.where(np.abs(covered - 1) < SLIVER, 1.0, covered)
-
-    next_column = np.append(np.where(new_strip[1:], nx, column[1:]), nx)
-    gap = np.where(covered > SLIVER, next_column - column - 1, 0)
-    keep = fraction > SLIVER
-    entries = keep + gap
-    # A boundary cell and the gap behind it come out together, so nothing needs sorting again.
-    owner = np.repeat(np.arange(key.size), entries)
-    offset = np.arange(owner.size) - np.repeat(np.cumsum(entries) - entries + keep, entries) + 1
-    region, row = np.divmod(strip, ny)
-    fraction = np.where(offset == 0, fraction[owner], covered[owner])
-    return region[owner], row[owner], column[owner] + offset, np.minimum(fraction, 1.0)
-
-
-def _split(
-    a0: np.ndarray,
-    b0: np.ndarray,
-    a1: np.ndarray,
-    b1: np.ndarray,
-    edge: np.ndarray,
-    lines: np.ndarray,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Split edges at the lines that their coordinate `a` crosses.
-
-    Parameters
-    ----------
-    a0, b0, a1, b1 : (E,) float64
-        Ends of the edges; `a` is the coordinate that is split.
-    edge : (E,) int
-        A number that each piece inherits.
-    lines : (L,) float64
-        Ascending.
-    """
-    first = np.searchsorted(lines, np.minimum(a0, a1), side="right")
-    last = np.searchsorted(lines, np.maximum(a0, a1), side="left")
-    crossings = np.maximum(last - first, 0)
-    whole = crossings == 0
-    if whole.all():
-        return a0, b0, a1, b1, edge
-    cut = np.flatnonzero(~whole)
-    pieces = crossings[cut] + 1
-    end = np.cumsum(pieces)
-    owner = np.repeat(cut, pieces)
-    nth = np.arange(end[-1]) - np.repeat(end - pieces, pieces)
-
-    rising = a1[owner] > a0[owner]
-    line = np.where(rising, first[owner] + nth - 1, last[owner] - nth)
-    start_a = np.where(nth == 0, a0[owner], lines[np.clip(line, 0, lines.size - 1)])
-    share = (start_a - a0[owner]) / (a1[owner] - a0[owner])
-    start_b = b0[owner] + share * (b1[owner] - b0[owner])
-    stop_a, stop_b = np.empty_like(start_a), np.empty_like(start_b)
-    stop_a[:-1], stop_b[:-1] = start_a[1:], start_b[1:]
-    stop_a[end - 1], stop_b[end - 1] = a1[cut], b1[cut]
-    return (
-        np.concatenate([a0[whole], start_a]),
-        np.concatenate([b0[whole], start_b]),
-        np.concatenate([a1[whole], stop_a]),
-        np.concatenate([b1[whole], stop_b]),
-        np.concatenate([edge[whole], edge[owner]]),
-    )
-
-
-def _sum_by_key(
-    key: np.ndarray, height: np.ndarray, area: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Sum heights and areas that share a key; keys come out ascending.
-
-    Pieces follow an outline, so runs of one key are summed first: an outline that is finer than
-    the cells is sorted by cells, not by vertices.
-    """
-    for sort in (False, True):
-        if sort:
-            order = np.argsort(key, kind="stable")
-            key, height, area = key[order], height[order], area[order]
-        if not key.size:
-            break
-        start = np.flatnonzero(np.diff(key, prepend=key[0] - 1))
-        key = key[start]
-        height, area = np.add.reduceat(height, start), np.add.reduceat(area, start)
-    return key, height, area
-
-
-def _plane_strip(
-    x0: np.ndarray, y0: np.ndarray, x1: np.ndarray, y1: np.ndarray, origin: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
-    """Height Δy and area ∫(x − origin) dy of edges on the plane."""
-    height = y1 - y0
-    return height, ((x0 - origin) + (x1 - origin)) / 2 * height
-
-
-def _sphere_strip(
-    x0: np.ndarray, y0: np.ndarray, x1: np.ndarray, y1: np.ndarray, origin: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
-    """Height Δ(sin φ) and area ∫(λ − origin) cos φ dφ of edges straight in longitude-latitude.
-
-    With φₘ, λₘ the middle of the edge and h = Δφ/2 the area is
-    (λₘ − origin)·2 cos φₘ·sin h − Δλ·sin φₘ·(sin h − h cos h)/h, which does not cancel however
-    flat the edge is. Longitudes stay in degrees, so the area is in degrees too.
-    """
-    half = np.radians(y1 - y0) / 2
-    middle = np.radians((y0 + y1) / 2)
-    height = 2 * np.cos(middle) * np.sin(half)
-    square = half * half
-    series = (
-        square / 3 * (1 - square / 10 * (1 - square / 28 * (1 - square / 54 * (1 - square / 88))))
-    )
-    if np.max(np.abs(half), initial=0.0) >= 0.1:
-        safe = np.where(np.abs(half) < 0.1, 0.1, half)
-        series = np.where(np.abs(half) < 0.1, series, (np.sin(safe) - safe * np.cos(safe)) / safe)
-    mean = ((x0 - origin) + (x1 - origin)) / 2
-    return height, mean * height - (x1 - x0) * np.sin(middle) * series

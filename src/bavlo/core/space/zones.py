@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.overlay import SLIVER, Overlay
+from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.pieces import SLIVER
 from bavlo.errors import InputError
 
 ReadRows = Callable[[int, int], np.ndarray]

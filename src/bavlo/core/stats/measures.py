@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Protocol
 
 import numpy as np
 
@@ -22,7 +23,44 @@ LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 WHOLE_WITHIN = 1e-6  # share of a region's area that sums over cells may lack
 
 
+# What the measures of a region are made of.
+MEANS, TOTALS, NUMBERS, VOLUMES = "means", "totals", "numbers", "volumes"
+EXTREMES, SQUARES, CLASSES, RANKS = "extremes", "squares", "classes", "ranks"
+
 Refusal = tuple[str, str]  # what is wrong, and what to do
+
+
+class Sample(Protocol):
+    """What measures are computed from: T steps of R regions."""
+
+    @property
+    def mean(self) -> np.ndarray:
+        """(T, R) area-weighted mean, NaN where a region has no cell with data."""
+
+    @property
+    def variance(self) -> np.ndarray:
+        """(T, R) area-weighted population variance."""
+
+    @property
+    def number(self) -> np.ndarray:
+        """(T, R) cells with data, each counted by its covered share."""
+
+    @property
+    def covered_total(self) -> np.ndarray:
+        """(T, R) values times the covered share of their cell."""
+
+    @property
+    def volume(self) -> np.ndarray:
+        """(T, R) values times their area on the ellipsoid, km²."""
+
+    def extreme(self, choose: np.ufunc) -> np.ndarray:
+        """(T, R) lowest (np.fmin) or highest (np.fmax) value."""
+
+    def majority(self) -> np.ndarray:
+        """(T, R) the code with the largest weight."""
+
+    def percentile(self, percent: float) -> np.ndarray:
+        """(T, R) weighted percentile."""
 
 
 @dataclass(frozen=True)
@@ -54,15 +92,15 @@ class Measure:
         Why it is not for a variable with this quantity, name and way to combine; None where it is.
     of_classes
         Whether it is for class codes; they have one measure each for a table of their own.
-    needs_areas
-        Whether it needs the areas of the cells on the ellipsoid.
+    made_of
+        What has to be known of the cells: sums tell nothing of ranks, say.
     of_whole
         Whether it is too low where cells lack data, and so has a value only where all cells have
         data that ever do, unless `min_area` is given.
     """
 
     name: str
-    compute: Callable[[CellSample], np.ndarray]
+    compute: Callable[[Sample], np.ndarray]
     meaning: str
     order: str = "cell"
     linear: bool = False
@@ -72,8 +110,13 @@ class Measure:
     percent: float | None = None
     refusal: Callable[[Quantity, str, str], Refusal | None] = lambda what, held, combine: None
     of_classes: bool = False
-    needs_areas: bool = False
+    made_of: str = MEANS
     of_whole: bool = False
+
+    @property
+    def needs_areas(self) -> bool:
+        """Whether it needs the areas of the cells on the ellipsoid."""
+        return self.made_of == VOLUMES
 
 
 class OverlayIndex:
@@ -226,6 +269,16 @@ class CellSample:
         return np.asarray((matrix @ np.ascontiguousarray(filled.T)).T)
 
     @cached_property
+    def covered_total(self) -> np.ndarray:
+        """(T, R) values times the covered share of their cell."""
+        return self.summed(self.index.fractions)
+
+    @cached_property
+    def volume(self) -> np.ndarray:
+        """(T, R) values times their area on the ellipsoid, km²."""
+        return self.summed(self.index.square_km)
+
+    @cached_property
     def number(self) -> np.ndarray:
         """(T, R) cells with data, each counted by its covered share."""
         valid = np.ascontiguousarray(~self.invalid.T).astype(np.float64)
@@ -234,14 +287,13 @@ class CellSample:
 
     def majority(self) -> np.ndarray:
         """(T, R) the code with the largest weight, the lowest of those that are equal."""
-        best = np.full((self.steps, self.index.overlay.regions), np.nan)
-        most = np.zeros_like(best)
-        for code in codes_of(self.block):
-            held = np.ascontiguousarray((self.block == code).T).astype(np.float64)
-            weight = (self.index.matrix @ held).T
-            more = weight > most * (1 + 1e-12)
-            best, most = np.where(more, code, best), np.where(more, weight, most)
-        return best
+
+        def weights() -> Iterator[tuple[float, np.ndarray]]:
+            for code in codes_of(self.block).tolist():
+                held = np.ascontiguousarray((self.block == code).T).astype(np.float64)
+                yield code, (self.index.matrix @ held).T
+
+        return majority_of(weights(), (self.steps, self.index.overlay.regions))
 
     @cached_property
     def variance(self) -> np.ndarray:
@@ -291,12 +343,39 @@ class CellSample:
 
 def codes_of(block: np.ndarray) -> np.ndarray:
     """The different class codes of a block, ascending."""
-    codes = np.unique(block[~np.isnan(block)])
+    return check_codes(np.unique(block[~np.isnan(block)]))
+
+
+def check_codes(codes: np.ndarray) -> np.ndarray:
+    """The same codes.
+
+    Raises
+    ------
+    RequestError
+        Where they are no whole numbers.
+    """
     if (codes != np.rint(codes)).any():
         raise RequestError(
             "measure", "majority and shares are for class codes, and these are not whole numbers"
         )
     return codes
+
+
+def majority_of(weights: Iterable[tuple[float, np.ndarray]], shape: tuple[int, int]) -> np.ndarray:
+    """(T, R) the code of the largest weight, the lowest of those that are equal.
+
+    Parameters
+    ----------
+    weights
+        Codes, ascending, each with its weights (T, R). NaN where no code has any.
+    shape
+        T and R.
+    """
+    best, most = np.full(shape, np.nan), np.zeros(shape)
+    for code, weight in weights:
+        more = weight > most * (1 + 1e-12)
+        best, most = np.where(more, code, best), np.where(more, weight, most)
+    return best
 
 
 def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
@@ -343,19 +422,21 @@ MEASURES: dict[str, Measure] = {
             linear=True,
             adds_up=True,
         ),
-        Measure("min", lambda s: s.extreme(np.fmin), "lowest of the cells"),
-        Measure("max", lambda s: s.extreme(np.fmax), "highest of the cells"),
+        Measure("min", lambda s: s.extreme(np.fmin), "lowest of the cells", made_of=EXTREMES),
+        Measure("max", lambda s: s.extreme(np.fmax), "highest of the cells", made_of=EXTREMES),
         Measure(
             "range",
             lambda s: s.extreme(np.fmax) - s.extreme(np.fmin),
             "highest minus lowest",
             difference=True,
+            made_of=EXTREMES,
         ),
         Measure(
             "std",
             lambda s: np.sqrt(s.variance),
             "area-weighted standard deviation (population form)",
             difference=True,
+            made_of=SQUARES,
         ),
         Measure(
             "cv",
@@ -364,36 +445,39 @@ MEASURES: dict[str, Measure] = {
             difference=True,
             unit="1",
             refusal=_cv_refusal,
+            made_of=SQUARES,
         ),
         Measure(
             "sum",
-            lambda s: s.summed(s.index.fractions),
+            lambda s: s.covered_total,
             "values times the covered share of their cell, for numbers per cell such as people",
             order="region",
             linear=True,
             adds_up=True,
             refusal=_sum_refusal,
             of_whole=True,
+            made_of=TOTALS,
         ),
         Measure(
             "count",
             lambda s: s.number,
             "cells with data, each by its covered share",
             order="region",
+            made_of=NUMBERS,
             linear=True,
             unit="cells",
             of_classes=True,
         ),
         Measure(
             "volume",
-            lambda s: s.summed(s.index.square_km),
+            lambda s: s.volume,
             "depth of water times area",
             order="region",
             linear=True,
             adds_up=True,
             unit="m3",
             refusal=_volume_refusal,
-            needs_areas=True,
+            made_of=VOLUMES,
             of_whole=True,
         ),
         Measure(
@@ -402,6 +486,7 @@ MEASURES: dict[str, Measure] = {
             "the class code with the largest area",
             order="region",
             of_classes=True,
+            made_of=CLASSES,
         ),
         Measure(
             SHARES,
@@ -409,8 +494,15 @@ MEASURES: dict[str, Measure] = {
             "share and km² of each class code, as a table of its own",
             order="region",
             of_classes=True,
+            made_of=CLASSES,
         ),
-        Measure("median", lambda s: s.percentile(50), "area-weighted median", percent=50),
+        Measure(
+            "median",
+            lambda s: s.percentile(50),
+            "area-weighted median",
+            percent=50,
+            made_of=RANKS,
+        ),
     )
 }
 
@@ -428,6 +520,7 @@ def parse_measure(name: str) -> Measure:
             lambda s: s.percentile(percent),
             f"{percent:g}th percentile of the cells, weighted by area",
             percent=percent,
+            made_of=RANKS,
         )
     raise RequestError(
         "measure",

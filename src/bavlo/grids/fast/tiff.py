@@ -241,10 +241,12 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
     if len(data) != lines * width * item or lines < (min(height, last) if strips else height):
         raise ValueError(f"a block has {len(data)} bytes instead of {height * width * item}")
     if directory.predictor == 3:
-        summed = np.cumsum(np.frombuffer(data, np.uint8).reshape(lines, -1), axis=1, dtype=np.uint8)
-        planes = summed.reshape(lines, item, width).transpose(0, 2, 1)  # largest byte first
-        values = np.ascontiguousarray(planes).view(f">f{item}")[..., 0]
-        return np.asarray(values)
+        planes = np.cumsum(np.frombuffer(data, np.uint8).reshape(lines, -1), axis=1, dtype=np.uint8)
+        whole = np.zeros((lines, width), f"u{item}")
+        for plane in range(item):  # largest byte first; thrice as fast as turning bytes about
+            whole <<= 8
+            whole |= planes[:, plane * width : (plane + 1) * width]
+        return whole.view(f"f{item}")
     values = np.frombuffer(data, directory.dtype).reshape(lines, width)
     if directory.predictor == 2:
         whole = values.view(f"{directory.dtype.byteorder}u{item}").astype(f"=u{item}")

@@ -1,0 +1,200 @@
+"""The overlay of grids of very many cells: wholly covered cells as runs along rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import (
+    Overlay,
+    planar_areas,
+    sphere_areas,
+    tiny_regions,
+    wrapped,
+)
+from bavlo.core.space.pieces import batches, row_runs
+from bavlo.core.space.regions import RegionEdges
+from bavlo.core.space.row_areas import RowAreas
+
+CELLS_AT_ONCE = 2**18  # whose values and weights stay near while they are added up
+
+
+@dataclass(frozen=True, eq=False)
+class RunOverlay:
+    """Shared areas of R regions and runs of cells, each of which a region covers alike.
+
+    Parameters
+    ----------
+    shape
+        Rows and columns of the whole grid.
+    region : (N,) int32
+        Whose run it is.
+    start : (N,) int64
+        Flat number of its first cell, ascending.
+    length : (N,) int32
+        Cells, all of one row.
+    fraction : (N,) float64
+        Share of each cell that the region covers, 0 to 1.
+    inside : (R,) float64
+        Area of each region that lies on the grid, km².
+    region_weight : (R,) float64
+        The whole area of each region in the same unit, also where it lies outside the grid.
+    """
+
+    shape: tuple[int, int]
+    region: np.ndarray
+    start: np.ndarray
+    length: np.ndarray
+    fraction: np.ndarray
+    inside: np.ndarray
+    region_weight: np.ndarray
+
+    @property
+    def regions(self) -> int:
+        """How many regions there are."""
+        return self.region_weight.size
+
+    @property
+    def nbytes(self) -> int:
+        """What it takes in memory."""
+        return sum(a.nbytes for a in (self.region, self.start, self.length, self.fraction))
+
+    @cached_property
+    def entries(self) -> np.ndarray:
+        """(R,) how many cells each region touches."""
+        counts = np.zeros(self.regions, np.int64)
+        np.add.at(counts, self.region, self.length)
+        return counts
+
+    def outside(self) -> np.ndarray:
+        """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""
+        whole = np.where(self.region_weight > 0, self.region_weight, 1.0)
+        share = 1 - self.inside / whole
+        return np.where((share < 1e-9) | (self.region_weight <= 0), 0.0, np.minimum(share, 1.0))
+
+    @property
+    def rows(self) -> tuple[int, int]:
+        """The rows that it touches, the last excluded."""
+        if not self.start.size:
+            return 0, 0
+        return int(self.start[0]) // self.shape[1], int(self.start[-1]) // self.shape[1] + 1
+
+    def parts(self, first: int, last: int) -> Iterator[tuple[slice, slice]]:
+        """Rows of a strip a few at a time, counted from its first, and the runs in them."""
+        width = self.shape[1]
+        at_once = max(1, CELLS_AT_ONCE // width)
+        for top in range(first, last, at_once):
+            bottom = min(top + at_once, last)
+            low, high = np.searchsorted(self.start, [top * width, bottom * width])
+            if low < high:
+                yield slice(top - first, bottom - first), slice(int(low), int(high))
+
+    def of_region(self, region: int, areas: RowAreas) -> Overlay:
+        """The overlay of one region and the cells that it touches, one by one."""
+        own = self.region == region
+        start, length = self.start[own], self.length[own]
+        cells = np.repeat(start, length) + _offsets(length)
+        fraction = np.repeat(self.fraction[own], length)
+        width = self.shape[1]
+        weight = np.zeros(cells.size)
+        first, last = self.rows
+        at_once = max(1, CELLS_AT_ONCE // width)
+        for top in range(first, last, at_once):
+            bottom = min(top + at_once, last)
+            part = slice(*np.searchsorted(cells, [top * width, bottom * width]).tolist())
+            if part.start < part.stop:
+                weight[part] = areas.weights(top, bottom).ravel()[cells[part] - top * width]
+        return Overlay(
+            self.shape,
+            cells,
+            np.array([0, cells.size]),
+            np.arange(cells.size, dtype=np.int32),
+            fraction,
+            weight * fraction,
+            self.region_weight[[region]],
+        )
+
+
+def _offsets(length: np.ndarray) -> np.ndarray:
+    """The place of each cell of runs within its run."""
+    return np.asarray(np.arange(length.sum()) - np.repeat(np.cumsum(length) - length, length))
+
+
+def run_overlay(edges: RegionEdges, layout: GridLayout) -> RunOverlay:
+    """Shared areas of regions and a grid, as `overlay` has them cell by cell.
+
+    Parameters
+    ----------
+    edges
+        Outlines in the reference system of the grid: degrees for longitude-latitude grids (any
+        multiple of 360 away), else metres.
+    layout
+        The cells, small beside the distances over which the areal scale of a projection changes.
+    """
+    ny, nx = layout.shape
+    outlines = edges
+    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
+    if layout.is_lonlat:
+        edges = wrapped(edges, x_lines[0], x_lines[-1])
+    descending = bool(layout.y_edges[0] > layout.y_edges[-1])
+    westward = bool(layout.x_edges[0] > layout.x_edges[-1])
+    parts = []
+    for batch in batches(edges, x_lines, y_lines):
+        runs = row_runs(batch, x_lines, y_lines, layout.is_lonlat, descending)
+        column = nx - runs.column - runs.length if westward else runs.column
+        start = runs.row * nx + column
+        parts.append(
+            (runs.region.astype(np.int32), start, runs.length.astype(np.int32), runs.fraction)
+        )
+    counts = np.zeros(edges.count, np.int64)
+    for own, _, length, _ in parts:
+        counts += np.bincount(own, length, edges.count).astype(np.int64)
+    tiny, cell, share = tiny_regions(outlines, layout, counts)
+    parts.append((tiny.astype(np.int32), cell, np.ones(tiny.size, np.int32), share))
+    region, start, length, fraction = (np.concatenate(each) for each in zip(*parts, strict=True))
+    del parts
+    order = np.lexsort((region, start))
+    overlay = RunOverlay(
+        (ny, nx),
+        region[order],
+        start[order],
+        length[order],
+        fraction[order],
+        np.zeros(edges.count),
+        np.zeros(edges.count),
+    )
+    inside = _inside(overlay, RowAreas(layout))
+    if layout.is_lonlat:
+        whole = sphere_areas(outlines)
+    else:
+        height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
+        row, first = np.divmod(overlay.start, nx)
+        along = np.concatenate([[0.0], np.cumsum(width)])
+        planar = height[row] * (along[first + overlay.length] - along[first])
+        on_grid = np.bincount(overlay.region, overlay.fraction * planar, edges.count)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            scale = np.where(on_grid > 0, inside / on_grid, 1e-6)
+        whole = planar_areas(edges) * scale
+    whole[tiny] = inside[tiny]
+    return RunOverlay(
+        overlay.shape,
+        overlay.region,
+        overlay.start,
+        overlay.length,
+        overlay.fraction,
+        inside,
+        whole,
+    )
+
+
+def _inside(overlay: RunOverlay, areas: RowAreas) -> np.ndarray:
+    """(R,) area of each region that lies on the grid, km²."""
+    total = np.zeros(overlay.regions)
+    for _, runs in overlay.parts(*overlay.rows):
+        of_runs = areas.of_runs(overlay.start[runs], overlay.length[runs])
+        total += np.bincount(overlay.region[runs], overlay.fraction[runs] * of_runs, total.size)
+    return total

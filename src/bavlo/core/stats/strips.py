@@ -1,0 +1,375 @@
+"""Measures of regions from sums that are added up strip by strip, for grids of very many cells.
+
+What `CellSample` is for the cells of some steps, `StripSample` is for the sums of one step: a
+measure is computed from either.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.runs import RunOverlay
+from bavlo.core.stats.measures import (
+    CLASSES,
+    EXTREMES,
+    LEAST_COVER,
+    MEANS,
+    NUMBERS,
+    SQUARES,
+    TOTALS,
+    VOLUMES,
+    check_codes,
+    majority_of,
+)
+
+ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
+MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
+
+
+@dataclass(frozen=True, eq=False)
+class ClassSums:
+    """Areas of K class codes in R regions.
+
+    Parameters
+    ----------
+    codes : (K,) float64
+        Ascending.
+    weight, square_km : (R, K) float64
+        By the areas that means are weighted with, and on the ellipsoid.
+    """
+
+    codes: np.ndarray
+    weight: np.ndarray
+    square_km: np.ndarray
+
+    def __add__(self, other: ClassSums) -> ClassSums:
+        codes = np.union1d(self.codes, other.codes)
+        out = [np.zeros((len(self.weight), codes.size)) for _ in range(2)]
+        for part in (self, other):
+            at = np.searchsorted(codes, part.codes)
+            out[0][:, at] += part.weight
+            out[1][:, at] += part.square_km
+        return ClassSums(codes, *out)
+
+
+@dataclass(frozen=True, eq=False)
+class StripSums:
+    """What some rows of a grid add to the measures of R regions.
+
+    Parameters
+    ----------
+    valid, missing : (R,) float64
+        km² of the cells with and without data.
+    number : (R,) float64
+        Covered shares of the cells with data.
+    total, weighted, volume, squares : (R,) float64
+        Covered share times value; area times value; the same with areas on the ellipsoid; area
+        times the square of the value less `shift`. 0 where nobody asks.
+    low, high : (R,) float64
+        Of the cells of which at least LEAST_COVER is covered; NaN for none. Where nobody asks,
+        only their range over all regions is right.
+    shift
+        What values are less before they are squared, so that little is lost by rounding.
+    classes
+        None where nobody asks.
+    """
+
+    valid: np.ndarray
+    missing: np.ndarray
+    number: np.ndarray
+    total: np.ndarray
+    weighted: np.ndarray
+    volume: np.ndarray
+    squares: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    shift: float = 0.0
+    classes: ClassSums | None = None
+
+    @classmethod
+    def nothing(cls, regions: int, shift: float = 0.0) -> StripSums:
+        """Those of no rows."""
+        zeros, none = np.zeros(regions), np.full(regions, np.nan)
+        return cls(zeros, zeros, zeros, zeros, zeros, zeros, zeros, none, none, shift)
+
+    def is_narrower(self, block: np.ndarray) -> bool:
+        """Whether values may lie beyond the range of all regions so far."""
+        low, high = np.fmin.reduce(self.low), np.fmax.reduce(self.high)
+        lowest, highest = np.fmin.reduce(block, axis=None), np.fmax.reduce(block, axis=None)
+        return not (lowest >= low and highest <= high)
+
+    def __add__(self, other: StripSums) -> StripSums:
+        classes = self.classes or other.classes
+        if self.classes is not None and other.classes is not None:
+            classes = self.classes + other.classes
+        return StripSums(
+            self.valid + other.valid,
+            self.missing + other.missing,
+            self.number + other.number,
+            self.total + other.total,
+            self.weighted + other.weighted,
+            self.volume + other.volume,
+            self.squares + other.squares,
+            np.fmin(self.low, other.low),
+            np.fmax(self.high, other.high),
+            self.shift,
+            classes,
+        )
+
+
+@dataclass(frozen=True, eq=False)
+class StripIndex:
+    """Runs of cells and the areas of rows, arranged for adding up strip after strip.
+
+    Parameters
+    ----------
+    wanted
+        Those of ADDED_UP that the measures are made of.
+    """
+
+    overlay: RunOverlay
+    areas: RowAreas
+    wanted: frozenset[str] = field(default_factory=frozenset)
+
+    def sums(self, first: int, block: np.ndarray, shift: float) -> StripSums:
+        """The sums of a strip.
+
+        Parameters
+        ----------
+        first
+            Its first row.
+        block : (n, nx) float64
+            Values, NaN where there is no data.
+        """
+        total = StripSums.nothing(self.overlay.regions, shift)
+        for rows, runs in self.overlay.parts(first, first + len(block)):
+            total = total + self._of_part(first + rows.start, block[rows], runs, total)
+        return total
+
+    def _of_part(self, top: int, block: np.ndarray, runs: slice, so_far: StripSums) -> StripSums:
+        """Of a few rows, whose values and areas stay near."""
+        overlay, bottom, shift = self.overlay, top + len(block), so_far.shift
+        near = _Near(overlay, runs, top * block.shape[1])
+        out = StripSums.nothing(overlay.regions, shift)
+        missing = np.isnan(block)
+        if missing.any():
+            values = np.where(missing, 0.0, block)
+            area = self.areas.weights(top, bottom)
+            gaps = area * missing
+            out = replace(
+                out,
+                missing=near.summed(gaps),
+                valid=near.summed(np.subtract(area, gaps, out=gaps)),
+                number=near.summed(~missing),
+            )
+        else:
+            values = block
+            fraction, length = overlay.fraction[runs], overlay.length[runs]
+            out = replace(
+                out,
+                valid=near.added(fraction * self.areas.of_runs(overlay.start[runs], length)),
+                number=near.added(fraction * length),
+            )
+        if TOTALS in self.wanted:
+            out = replace(out, total=near.summed(values))
+        if not self.wanted.isdisjoint((MEANS, SQUARES)):
+            out = replace(out, weighted=near.summed(values * self.areas.weights(top, bottom)))
+        if VOLUMES in self.wanted:
+            out = replace(out, volume=near.summed(values * self.areas.square_km(top, bottom)))
+        if SQUARES in self.wanted:
+            away = np.where(missing, 0.0, block - shift)
+            away *= away
+            out = replace(out, squares=near.summed(away * self.areas.weights(top, bottom)))
+        if EXTREMES in self.wanted or so_far.is_narrower(block):
+            low, high = near.extremes(block)
+            out = replace(out, low=low, high=high)
+        if CLASSES in self.wanted:
+            out = replace(out, classes=self._classes(top, block, runs))
+        return out
+
+    def _classes(self, top: int, block: np.ndarray, runs: slice) -> ClassSums:
+        """Areas of class codes in a few rows."""
+        overlay = self.overlay
+        length = overlay.length[runs]
+        owner = np.repeat(np.arange(length.size), length)
+        first = overlay.start[runs] - top * block.shape[1] - (np.cumsum(length) - length)
+        cell = np.arange(owner.size) + first[owner]
+        values = block.ravel()[cell]
+        known = ~np.isnan(values)
+        cell, owner, values = cell[known], owner[known], values[known]
+        codes, place = _codes(values)
+        key = overlay.region[runs][owner] * codes.size + place
+        shape = overlay.regions, codes.size
+        fraction = overlay.fraction[runs][owner]
+        rows = top, top + len(block)
+        sums = [
+            np.bincount(key, fraction * of.ravel()[cell], shape[0] * shape[1]).reshape(shape)
+            for of in (self.areas.weights(*rows), self.areas.square_km(*rows))
+        ]
+        return ClassSums(codes, *sums)
+
+
+class _Near:
+    """The runs of a few rows.
+
+    Parameters
+    ----------
+    origin
+        Flat number of the first cell of these rows.
+    """
+
+    def __init__(self, overlay: RunOverlay, runs: slice, origin: int) -> None:
+        self.regions = overlay.regions
+        self.region, self.fraction = overlay.region[runs], overlay.fraction[runs]
+        start = overlay.start[runs] - origin
+        self.bounds = np.column_stack([start, start + overlay.length[runs]]).ravel()
+        # Values and one more, so that a run may end with the last of them.
+        self.flat = np.zeros(0)
+
+    def summed(self, values: np.ndarray) -> np.ndarray:
+        """(R,) sums of values (n, nx), each times its covered share."""
+        return self.added(self.fraction * np.add.reduceat(self._flat(values), self.bounds)[::2])
+
+    def added(self, of_runs: np.ndarray) -> np.ndarray:
+        """(R,) sums of what each run gives."""
+        return np.bincount(self.region, of_runs, self.regions)
+
+    def extremes(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """(R,) lowest and highest values of the cells that are covered enough."""
+        enough = self.fraction >= LEAST_COVER
+        region, bounds = self.region[enough], self.bounds.reshape(-1, 2)[enough].ravel()
+        low, high = np.full(self.regions, np.nan), np.full(self.regions, np.nan)
+        if region.size:
+            flat = self._flat(values)
+            np.fmin.at(low, region, np.fmin.reduceat(flat, bounds)[::2])
+            np.fmax.at(high, region, np.fmax.reduceat(flat, bounds)[::2])
+        return low, high
+
+    def _flat(self, values: np.ndarray) -> np.ndarray:
+        if self.flat.size != values.size + 1:
+            self.flat = np.zeros(values.size + 1)
+        self.flat[:-1].reshape(values.shape)[...] = values
+        return self.flat
+
+
+def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The different codes of values (N,) without NaN, ascending, and the place of each value's."""
+    if not values.size:
+        return np.zeros(0), np.zeros(0, np.int64)
+    low, high = float(values.min()), float(values.max())
+    if not high - low < MOST_DENSE:
+        codes, place = np.unique(values, return_inverse=True)
+        return check_codes(codes), place
+    dense = (values - np.floor(low)).astype(np.int64)
+    found = np.flatnonzero(np.bincount(dense))
+    codes = check_codes(found + np.floor(low))
+    if (codes[np.searchsorted(found, dense)] != values).any():
+        check_codes(values)
+    place = np.zeros(int(found[-1]) + 1, np.int64)
+    place[found] = np.arange(found.size)
+    return codes, place[dense]
+
+
+@dataclass(frozen=True, eq=False)
+class StripSample:
+    """The sums of a whole grid, of which measures are made: one step, R regions.
+
+    Parameters
+    ----------
+    sums
+        Of all strips together.
+    outside, region_weight : (R,) float64
+        As of the overlay.
+    """
+
+    sums: StripSums
+    outside: np.ndarray
+    region_weight: np.ndarray
+
+    @classmethod
+    def of(cls, strips: Sequence[StripSums], overlay: RunOverlay) -> StripSample:
+        """From the sums of all strips, in order of their rows."""
+        total = StripSums.nothing(overlay.regions)
+        for each in strips:
+            total = replace(total + each, shift=each.shift)
+        weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
+        return cls(total, overlay.outside(), weight)
+
+    @property
+    def never_valid(self) -> np.ndarray:
+        """(R,) share of each region's area whose cells have no data."""
+        return np.asarray(self.sums.missing / self.region_weight)
+
+    @property
+    def area_valid(self) -> np.ndarray:
+        """(1, R) share of each region's area that has data; exactly 1 when all has."""
+        valid = 1 - self.never_valid - self.outside
+        valid = np.where(self.sums.valid > 0, np.clip(valid, 0.0, 1.0), 0.0)
+        return np.asarray(np.where(np.abs(valid - 1) < 1e-12, 1.0, valid))[None]
+
+    @property
+    def valid_weight(self) -> np.ndarray:
+        """(1, R) weight of the cells with data."""
+        return self.sums.valid[None]
+
+    @property
+    def mean(self) -> np.ndarray:
+        """(1, R) area-weighted mean, NaN where a region has no cell with data."""
+        return self._each(self.sums.weighted)
+
+    @property
+    def variance(self) -> np.ndarray:
+        """(1, R) area-weighted population variance."""
+        sums = self.sums
+        away = self.mean - sums.shift
+        return np.maximum(self._each(sums.squares) - away * away, 0.0)
+
+    @property
+    def number(self) -> np.ndarray:
+        """(1, R) cells with data, each counted by its covered share."""
+        return self.sums.number[None]
+
+    @property
+    def covered_total(self) -> np.ndarray:
+        """(1, R) values times the covered share of their cell."""
+        return self.sums.total[None]
+
+    @property
+    def volume(self) -> np.ndarray:
+        """(1, R) values times their area on the ellipsoid, km²."""
+        return self.sums.volume[None]
+
+    def extreme(self, choose: np.ufunc) -> np.ndarray:
+        """(1, R) lowest (np.fmin) or highest (np.fmax) value."""
+        return (self.sums.low if choose is np.fmin else self.sums.high)[None]
+
+    def majority(self) -> np.ndarray:
+        """(1, R) the code with the largest weight, the lowest of those that are equal."""
+        classes = self.sums.classes
+        if classes is None:
+            raise ValueError("the classes were not added up")
+        each = zip(classes.codes.tolist(), classes.weight.T[:, None], strict=True)
+        return majority_of(each, (1, len(classes.weight)))
+
+    def percentile(self, percent: float) -> np.ndarray:
+        """Sums tell no percentiles."""
+        raise ValueError("percentiles are not made of sums")
+
+    def _each(self, total: np.ndarray) -> np.ndarray:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.sums.valid > 0, total / self.sums.valid, np.nan)[None]
+
+
+def value_range(strips: Sequence[StripSums]) -> tuple[float, float]:
+    """Lowest and highest value of all regions; (inf, -inf) where there is none."""
+
+    def known(name: str) -> Iterator[np.ndarray]:
+        return (getattr(each, name)[~np.isnan(getattr(each, name))] for each in strips)
+
+    low = min((float(a.min()) for a in known("low") if a.size), default=np.inf)
+    high = max((float(a.max()) for a in known("high") if a.size), default=-np.inf)
+    return low, high

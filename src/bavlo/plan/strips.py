@@ -1,0 +1,180 @@
+"""Series of grids without time that have very many cells: read and added up in strips of rows.
+
+No cell is looked at by itself and nothing is kept of it, so that memory goes with the rows of a
+strip and the outlines of the regions.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
+from bavlo.core.space.projection import edges_on_grid
+from bavlo.core.space.regions import Regions
+from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.runs import RunOverlay, run_overlay
+from bavlo.core.space.zones import Zones
+from bavlo.core.stats.measures import SQUARES, Measure
+from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
+from bavlo.core.values.kinds import RATE, Quantity
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs
+from bavlo.engine.segments import Segment
+from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.source import CellSelection, GridSource, files_of
+from bavlo.request.reporter import Reporter
+from bavlo.request.request import Request
+
+LEAST_CELLS = 2**23  # of a grid that is read in strips
+MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
+BYTES_OF_CELL = 24  # of a strip: its number, value and stored number
+COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
+
+
+def adds_up_in_strips(
+    request: Request, source: GridSource, what: Quantity, measures: Sequence[Measure]
+) -> bool:
+    """Whether a series is to be made strip by strip, which the grid and the request decide."""
+    layout = source.layout
+    return (
+        source.time is None
+        and layout.shape[0] * layout.shape[1] >= LEAST_CELLS
+        and isinstance(source, JoinedGrid | TiledGrid)
+        and not isinstance(layout, CurvilinearLayout)
+        and what.kind != RATE
+        and not request.grids.make
+        and request.measuring.weight is None
+        and not request.measuring.place
+        and request.time.combine.degree_days is None
+        and all(measure.made_of in ADDED_UP for measure in measures)
+    )
+
+
+def runs_of(regions: Regions | Zones, layout: GridLayout) -> RunOverlay | None:
+    """The overlay as runs of cells; None where only single cells tell their areas."""
+    if isinstance(regions, Zones) or regions.are_points:
+        return None
+    if not layout.is_lonlat:
+        last = layout.shape[0] * layout.shape[1] - 1
+        some = np.linspace(0, last, CELLS_LOOKED_AT).astype(np.int64)
+        if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
+            return None
+    return run_overlay(edges_on_grid(regions, layout), layout)
+
+
+@dataclass(frozen=True, eq=False)
+class RowReader:
+    """Reads strips of a grid without time; a unit's steps are its rows."""
+
+    source: GridSource
+
+    def read(self, unit: Unit) -> np.ndarray:
+        """(n, nx) float64 values of some rows, NaN where there is no data."""
+        shape = self.source.layout.shape
+        cells = CellSelection(shape, np.arange(unit.first * shape[1], unit.last * shape[1]))
+        return self.source.read(0, 1, cells).reshape(-1, shape[1])
+
+    def files(self, first: int, last: int) -> str:
+        """The files that hold the grid, for messages."""
+        return files_of(self.source, 0, 1)
+
+
+@dataclass(frozen=True, eq=False)
+class StripReducer:
+    """Sums of each strip; all of them are added up in the end, in order of rows."""
+
+    index: StripIndex
+    shift: float
+
+    def update(self, unit: Unit, values: np.ndarray) -> list[tuple[int, StripSums]]:
+        """The sums of one strip, with its first row."""
+        return [(unit.first, self.index.sums(unit.first, values, self.shift))]
+
+    def merge(
+        self, earlier: tuple[int, StripSums], later: tuple[int, StripSums]
+    ) -> tuple[int, StripSums]:
+        """Of two neighbouring strips."""
+        return earlier[0], earlier[1] + later[1]
+
+    def settle(self, state: tuple[int, StripSums]) -> tuple[tuple[int, StripSums], None]:
+        """All of it."""
+        return state, None
+
+    def close(self, state: tuple[int, StripSums]) -> tuple[int, StripSums]:
+        """All of it."""
+        return state
+
+
+def strip_sample(
+    request: Request, source: GridSource, index: StripIndex, report: Reporter
+) -> tuple[StripSample, tuple[float, float]]:
+    """Read a grid strip by strip, and add up what measures are made of.
+
+    Returns
+    -------
+    sample
+    low, high
+        Range of the values of all regions.
+    """
+    reader = RowReader(source)
+    first, last = index.overlay.rows
+    shift = 0.0
+    if SQUARES in index.wanted:
+        middle = reader.read(Unit((first + last) // 2, (first + last) // 2 + 1))
+        known = middle[~np.isnan(middle)]
+        shift = float(known.mean()) if known.size else 0.0
+    units = strips_of(first, last, source.layout.shape[1])
+    needs = strip_needs(index.overlay)
+    found: list[tuple[int, StripSums]] = []
+    with executor(request.run, needs, report.progress, report.note) as engine:
+        segments = [Segment((unit,)) for unit in units]
+        found.extend(engine.reduce(reader, StripReducer(index, shift), segments))
+    strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
+    return StripSample.of(strips, index.overlay), value_range(strips)
+
+
+def strips_of(first: int, last: int, width: int) -> list[Unit]:
+    """Strips of rows that begin at multiples of their height, so that tiles are read once."""
+    rows = MOST_ROWS
+    while rows > 1 and rows * width > STRIP:
+        rows //= 2
+    starts = range(first // rows * rows, last, rows)
+    return [Unit(max(start, first), min(start + rows, last)) for start in starts]
+
+
+def strip_needs(overlay: RunOverlay) -> Needs:
+    """What strips take in memory, and what is kept beside them."""
+    first, last = overlay.rows
+    width = overlay.shape[1]
+    rows = max((unit.last - unit.first for unit in strips_of(first, last, width)), default=0)
+    part = max(width, min(rows * width, 2**18))
+    return Needs(rows * width * BYTES_OF_CELL + part * 8 * COPIES_OF_PART, overlay.nbytes)
+
+
+def measured(
+    sample: StripSample, measures: Sequence[Measure], least: Sequence[float]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Values of regions, and which of them have enough area.
+
+    Parameters
+    ----------
+    least
+        Share of the area that each measure needs.
+
+    Returns
+    -------
+    value : (R, M) float64
+    enough : (R, M) bool
+    """
+    area = sample.area_valid[0]
+    enough = [(area >= share - ENOUGH) & (area > 0) for share in least]
+    values = [
+        np.where(own, measure.compute(sample)[0], np.nan)
+        for measure, own in zip(measures, enough, strict=True)
+    ]
+    return np.stack(values, axis=-1), np.stack(enough, axis=-1)

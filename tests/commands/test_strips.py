@@ -2,6 +2,7 @@
 
 import csv
 
+import netCDF4
 import numpy as np
 import pytest
 import rasterio
@@ -9,9 +10,11 @@ import shapely
 from rasterio.transform import from_origin
 from shapely import Polygon
 
+from bavlo.commands import grid as grid_command
 from bavlo.core.space import runs
 from bavlo.errors import RequestError
-from bavlo.plan import strips
+from bavlo.plan import gridding, strips
+from bavlo.plan.gridding_strips import strip_field
 from support import run, write_regions
 
 ROWS, COLUMNS = 90, 70
@@ -142,6 +145,48 @@ def test_percentiles_and_weights_are_made_from_cells(world, monkeypatch):
     run("series", "people.tif", *common, "--measure", "sum,median", cwd=world)
     weighted = ["--weight", "cover.tif", "--weight-kind", "density"]
     run("series", "people.tif", *common, "--measure", "mean", *weighted, cwd=world)
+
+
+def written(path):
+    """The values of the one grid in a file."""
+    with netCDF4.Dataset(path) as data:
+        name = next(n for n in ("people", "cover") if n in data.variables)
+        return np.ma.filled(data[name][:].astype(float), np.nan).squeeze()
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["people.tif", "--kind", "count"],
+        ["people.tif", "--kind", "state", "--input-unit", "K", "--unit", "degC"],
+        ["people.tif", "--kind", "state", "--input-unit", "1", "--min-area", "0.9"],
+        ["cover.tif", "--kind", "class"],
+        ["people.tif", "--kind", "count", "--regions", "r.geojson", "--label", "name"],
+    ],
+    ids=["counts", "temperature", "most", "classes", "regions"],
+)
+@pytest.mark.parametrize("cell", [7, 0.6])
+def test_a_grid_that_is_brought_onto_others_in_strips_is_as_at_once(
+    world, monkeypatch, words, cell
+):
+    crs, _, _, size = SYSTEMS["plane" if "plane" in world.name else "lonlat"]
+    onto = ["--crs", crs, "--cell", f"{cell * size}", "--resample"]
+    onto += ["majority" if "class" in words else "area"]
+    words = ["grid", *words, *onto, "--quiet", "--replace"]
+    run(*words, "--out", "whole.nc", cwd=world)
+    monkeypatch.setattr(strips, "MOST_ROWS", 8)
+    monkeypatch.setattr(gridding, "LEAST_CELLS", 1)
+    monkeypatch.setattr(gridding, "BAND_CELLS", 5 * COLUMNS)
+    seen = []
+    monkeypatch.setattr(
+        grid_command, "strip_field", lambda *given: seen.append(1) or strip_field(*given)
+    )
+    run(*words, "--out", "strips.nc", cwd=world)
+    assert len(seen) == (3 if cell > 1 and "--regions" not in words else len(seen))
+    assert bool(seen) == (cell > 1)
+    found, wanted = written(world / "strips.nc"), written(world / "whole.nc")
+    assert np.isnan(wanted).any() or cell > 1
+    np.testing.assert_allclose(found, wanted, rtol=2e-7)  # stored as float32
 
 
 def test_numbers_that_are_no_codes_are_refused_in_strips_too(world, monkeypatch):

@@ -214,15 +214,15 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     """Range and missing share, from all values or from runs of steps spread over the time."""
     cells = whole(source.layout.shape)
     steps = 1 if source.time is None else len(source.time)
-    most = max(1, VALUES_READ // cells.cells.size)
-    run = min(steps, max(1, VALUES_AT_ONCE // cells.cells.size))
+    most = max(1, VALUES_READ // cells.size)
+    run = min(steps, max(1, VALUES_AT_ONCE // cells.size))
     runs = -(-min(steps, most) // run)
     starts: Sequence[int] = range(0, steps, run)
     if steps > most:
         starts = np.linspace(0, steps - run, runs).astype(int).tolist()
     seen = missing = 0
     low, high = np.inf, -np.inf
-    always = np.ones(cells.cells.size, bool)
+    always = np.ones(cells.size, bool)
     empty: list[int] = []
     for start in dict.fromkeys(starts):
         block = source.read(start, min(start + run, steps), cells)
@@ -240,7 +240,7 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     if not np.isfinite(low):
         doubts.append("every value looked at is missing")
         return "all missing"
-    looked = seen // cells.cells.size
+    looked = seen // cells.size
     scope = "all values" if looked == steps else f"{looked} of {steps} steps, spread over time"
     constant = float(always.mean())
     share = missing / seen

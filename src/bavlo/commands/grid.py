@@ -44,6 +44,7 @@ from bavlo.plan.gridding import (
     output_variables,
     plan_grid,
 )
+from bavlo.plan.gridding_strips import strip_field
 from bavlo.plan.grids import each_grid
 from bavlo.plan.provenance import inputs_of
 from bavlo.plan.reading import BlockReader, rechunked_source
@@ -134,10 +135,7 @@ def write_grid(
     with ThreadPoolExecutor(1) as beside:
         writing: Future[None] | None = None
         for rows, band in bands_of(plan):
-            for place, n, values in band_fields(band, report):
-                field = values.reshape(band.layout.shape)
-                if band.onto is not None:
-                    field = band.onto.apply(field, band.request.measuring.least_area)
+            for place, n, field in written_fields(band, report):
                 filled[n] |= not np.isnan(field).all()
                 if writing is not None:
                     writing.result()
@@ -145,6 +143,18 @@ def write_grid(
         if writing is not None:
             writing.result()
     return [label for label, found in zip(plan.written.labels, filled, strict=True) if not found]
+
+
+def written_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np.ndarray]]:
+    """The same as `band_fields`, on the cells that are written, as rows and columns."""
+    if plan.in_strips:
+        yield 0, 0, strip_field(plan, report)
+        return
+    for place, n, values in band_fields(plan, report):
+        field = values.reshape(plan.layout.shape)
+        if plan.onto is not None:
+            field = plan.onto.apply(field, plan.request.measuring.least_area)
+        yield place, n, field
 
 
 def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np.ndarray]]:
@@ -168,7 +178,7 @@ def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np
 
 def grid_needs(plan: GridPlan) -> Needs:
     """What units and bricks take in memory, and what is kept beside them."""
-    cells, periods = plan.cells.cells.size, len(plan.periods)
+    cells, periods = plan.cells.size, len(plan.periods)
     assignment = plan.reducer.step_weights.assignment
     units = plan_units(assignment, cells)
     steps = max((unit.last - unit.first for unit in units), default=0)
@@ -188,11 +198,11 @@ def period_fields(
     """Number and values (C,) of one period after the other, in the output's unit."""
     assignment = plan.reducer.step_weights.assignment
     has_steps = assignment.step_ranges[1] > 0
-    segments = plan_segments([assignment], plan_units(assignment, plan.cells.cells.size))
+    segments = plan_segments([assignment], plan_units(assignment, plan.cells.size))
     own, difference = total_unit_of(plan.what, plan.combine), plan.source.variable.difference
     waiting: dict[int, np.ndarray] = {}
     following = 0
-    nothing = np.full(plan.cells.cells.size, np.nan)
+    nothing = np.full(plan.cells.size, np.nan)
     reducer: Reducer[np.ndarray, Any, list[CellValues]] = plan.reducer
     for settled in engine.reduce(reader, reducer, segments):
         for some in settled:
@@ -241,7 +251,7 @@ def fields_against_normals(
     report: Reporter,
 ) -> Iterator[tuple[int, np.ndarray]]:
     """All values first, then normals by bricks of cells, then one period after the other."""
-    cells, count = plan.cells.cells.size, len(plan.periods)
+    cells, count = plan.cells.size, len(plan.periods)
     is_normal = plan.request.gridding.product == NORMAL
     with _kept((count, cells), plan.request, report) as values:
         for n, row in fields:
@@ -294,7 +304,7 @@ def trend_fields(
     plan: GridPlan, fields: Iterator[tuple[int, np.ndarray]], engine: Executor, report: Reporter
 ) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
     """All values first, then trends by bricks of cells: number, slopes and p values (C,)."""
-    cells, count = plan.cells.cells.size, len(plan.periods)
+    cells, count = plan.cells.size, len(plan.periods)
     with _kept((count, cells), plan.request, report) as values:
         for n, row in fields:
             values[n] = row

@@ -188,7 +188,7 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
 
 def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
     """Runs of steps; larger ones where whole numbers can be added up before they are decoded."""
-    cells = plans[0].cells.cells.size
+    cells = plans[0].cells.size
     assignment = common_assignment([plan.step_weights.assignment for plan in plans])
     units = plan_units(assignment, cells, UNIT_VALUES)
     reducer = plans[0].groups[0].reducer  # that of regions first, where there is one
@@ -218,7 +218,7 @@ def series_needs(
     largest = int(shared.entries.max(initial=0))
     sorting = max(SORTED_AT_ONCE, largest) * 8 * COPIES_SORTED
     window = sum(w.shape[0] * w.shape[1] for w in plan.cells.windows)
-    cells = plan.cells.cells.size
+    cells = plan.cells.size
     per_step = window * 8 * 2 + cells * 8 * COPIES_OF_CELLS
     beside = stored * window * STORED_SIZE
     for group in (group for each in plans for group in each.groups):

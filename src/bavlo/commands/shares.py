@@ -134,7 +134,7 @@ def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     reducer = ShareReducer(
         plan.by_cells, OverlayIndex(shared, areas), assignment, request.measuring.least_area
     )
-    cells = plan.cells.cells.size
+    cells = plan.cells.size
     units = plan_units(assignment, cells)
     steps = max((unit.last - unit.first for unit in units), default=0)
     needs = Needs(steps * cells * 8 * COPIES_OF_CELLS, 0)

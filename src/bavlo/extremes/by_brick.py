@@ -33,7 +33,7 @@ KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
 
 def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
     """Go by bricks of cells with their whole record, after one pass that reads the grids."""
-    cells, steps = plan.cells.cells.size, plan.last - plan.first
+    cells, steps = plan.cells.size, plan.last - plan.first
     names = len(plan.aligned.sources)
     values = BOOTSTRAPPED_VALUES if bootstraps(plan) else BRICK_VALUES
     work = RecordWork(plan, tuple(bricks_of(cells, steps, values)), bool(arrays.daily))

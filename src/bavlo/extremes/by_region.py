@@ -101,7 +101,7 @@ def _region_series(
     names = list(plan.aligned.sources)
     series = {name: np.full(shape, np.nan) for name in names}
     units = plan_condition_units(plan)
-    most = max(u.last - u.first for u in units) * plan.cells.cells.size
+    most = max(u.last - u.first for u in units) * plan.cells.size
     needs = Needs(
         most * 8.0 * COPIES_OF_UNIT * len(names),
         arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4,

@@ -120,7 +120,7 @@ def count_by_stream(
     segments = plan_segments(
         [plan.assignment], units, SEGMENT_SIZES, follows_spells=reducer.follows_spells
     )
-    cells = plan.cells.cells.size
+    cells = plan.cells.size
     most = max(unit.last - unit.first for unit in units) * cells * 8
     names = len(plan.aligned.sources)
     states = cells * 8 * STATES_HELD * len(plan.bound)

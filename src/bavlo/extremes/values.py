@@ -46,7 +46,7 @@ def plan_condition_units(plan: ExtremesPlan) -> list[Unit]:
     # Steps between periods belong to runs of their own.
     label = np.concatenate([[0], np.cumsum(np.diff(period) != 0)])
     every = Assignment(step, label, np.ones(step.size), np.zeros(int(label[-1]) + 1))
-    return plan_units(every, plan.cells.cells.size, UNIT_VALUES)
+    return plan_units(every, plan.cells.size, UNIT_VALUES)
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,7 +66,7 @@ class ConditionReader:
 
 def cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> list[CellMeans]:
     """Means over the cells of each region, of counts (P, C), a few periods at a time."""
-    few = max(1, VALUES_AT_ONCE // max(plan.cells.cells.size, 1))
+    few = max(1, VALUES_AT_ONCE // max(plan.cells.size, 1))
     out = []
     for low in range(0, len(periods), few):
         some = slice(low, low + few)

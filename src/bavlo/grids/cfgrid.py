@@ -236,7 +236,7 @@ class CFGrid:
 
         They go `into` an array of that shape where one is given.
         """
-        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        block = np.empty((last - first, cells.size)) if into is None else into
         for subset, steps, stored in self._parts(first, last, cells):
             # Decoded straight into its rows, while it is near the processor.
             subset.decode(stored, self.packing.decode, block[steps])
@@ -250,7 +250,7 @@ class CFGrid:
         if not self.whole_numbers:
             return None
         parts = list(self._parts(first, last, cells))
-        return PackedBlock(parts, self.packing, (last - first, cells.cells.size))
+        return PackedBlock(parts, self.packing, (last - first, cells.size))
 
     @property
     def whole_numbers(self) -> bool:

@@ -53,7 +53,7 @@ def read_steps(source: GridSource, steps: np.ndarray, cells: CellSelection) -> n
     blocks = [source.read(int(run[0]), int(run[-1]) + 1, cells) for run in runs]
     if len(blocks) == 1:
         return blocks[0]
-    return np.concatenate(blocks) if blocks else np.empty((0, cells.cells.size))
+    return np.concatenate(blocks) if blocks else np.empty((0, cells.size))
 
 
 def align(sources: Mapping[str, GridSource]) -> Aligned:

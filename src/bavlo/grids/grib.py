@@ -89,7 +89,7 @@ class GribGrid:
         alone = into is None and last - first == 1
         block = into
         if block is None and not alone:
-            block = np.empty((last - first, cells.cells.size))
+            block = np.empty((last - first, cells.size))
         try:
             with self.path.open("rb") as file:
                 for n in range(first, last):

@@ -70,7 +70,7 @@ class JoinedGrid:
             low = int(step_in[0])
             block = self.files[file_of[0]].read(low, low + last - first, cells)
         else:
-            block = np.empty((last - first, cells.cells.size))
+            block = np.empty((last - first, cells.size))
             for start, stop in itertools.pairwise(starts.tolist()):
                 low = int(step_in[start])
                 file = self.files[file_of[start]]
@@ -138,7 +138,7 @@ class TiledGrid:
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
-        block = np.full((last - first, cells.cells.size), np.nan)
+        block = np.full((last - first, cells.size), np.nan)
         row, column = np.divmod(cells.cells, self.layout.shape[1])
         for tile, rows, columns, steps in zip(
             self.tiles, self.rows, self.columns, self.steps, strict=True

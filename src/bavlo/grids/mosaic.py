@@ -76,7 +76,7 @@ class MosaicGrid:
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
-        block = np.full((last - first, cells.cells.size), np.nan)
+        block = np.full((last - first, cells.size), np.nan)
         for tile, way, steps in zip(self.tiles, self.regrids, self.steps, strict=True):
             everywhere = whole(tile.layout.shape)
             for n in np.flatnonzero(steps[first:last] != NOWHERE).tolist():

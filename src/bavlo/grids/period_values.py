@@ -58,8 +58,8 @@ class PeriodGrid:
         begins, ends = self.reducer.step_weights.assignment.step_ranges
         begin, end = int(begins[period]), int(ends[period])
         if end <= begin:
-            return np.full(cells.cells.size, np.nan)
-        run = max(1, READ_AT_ONCE // max(cells.cells.size, 1))
+            return np.full(cells.size, np.nan)
+        run = max(1, READ_AT_ONCE // max(cells.size, 1))
         state = None
         for low in range(begin, end, run):
             unit = Unit(low, min(low + run, end))

@@ -201,7 +201,7 @@ class RasterGrid:
         """
         from rasterio.windows import Window
 
-        block = np.empty((last - first, cells.cells.size)) if into is None else into
+        block = np.empty((last - first, cells.size)) if into is None else into
         if self.signature is not None and self._read_plainly(cells, block):
             return block
         with _dataset(self.path) as data:

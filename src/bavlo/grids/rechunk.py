@@ -147,7 +147,7 @@ class ScratchFile(_Rechunked):
             if not self.is_written:
                 self.turned.turn()
                 self.is_written = True
-        values = np.empty((last - first, cells.cells.size)) if into is None else into
+        values = np.empty((last - first, cells.size)) if into is None else into
         self.turned.read(first, last, values)
         return values
 
@@ -182,7 +182,7 @@ class Room:
         if file.is_hdf5 and not self.elsewhere:
             return False
         steps = min(file.step_chunk, file.times.stamps.size)
-        return steps * cells.cells.size * 8 <= SLAB_SHARE * self.memory
+        return steps * cells.size * 8 <= SLAB_SHARE * self.memory
 
 
 @contextmanager

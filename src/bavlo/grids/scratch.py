@@ -75,7 +75,7 @@ def bands_of(cells: CellSelection, cy: int, cx: int, most: float) -> tuple[Band,
     most
         Cells of a band, which has at least one chunk all the same.
     """
-    if not cells.cells.size:
+    if not cells.size:
         return ()
     row, column = np.divmod(cells.cells, cells.shape[1])
     chunk = (row // cy) * (cells.shape[1] // cx + 2) + column // cx
@@ -128,7 +128,7 @@ class TurnedChunks:
     @property
     def size(self) -> int:
         """Bytes of the scratch file."""
-        return self.steps * self.cells.cells.size * self.dtype.itemsize
+        return self.steps * self.cells.size * self.dtype.itemsize
 
     def turn(self) -> None:
         """Write the file: each chunk is inflated once, by as many workers as fit.

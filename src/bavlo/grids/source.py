@@ -116,6 +116,11 @@ class CellSelection:
     shape: tuple[int, int]
     cells: np.ndarray
 
+    @property
+    def size(self) -> int:
+        """How many there are."""
+        return self.cells.size
+
     @cached_property
     def whole_rows(self) -> slice | None:
         """The rows that they are, all of the cells of each; None where they are not such."""
@@ -132,7 +137,7 @@ class CellSelection:
 
         So a region across the antimeridian does not read the globe.
         """
-        size = self.cells.size
+        size = self.size
         if not size:
             return ()
         if size == self.shape[0] * self.shape[1]:  # all of them, which needs no looking at
@@ -160,9 +165,41 @@ class CellSelection:
         return tuple(windows)
 
 
+class WholeRows(CellSelection):
+    """All cells of some rows, numbered only when somebody asks for their numbers.
+
+    Parameters
+    ----------
+    rows
+        At least one.
+    """
+
+    def __init__(self, shape: tuple[int, int], rows: slice) -> None:
+        object.__setattr__(self, "shape", shape)
+        object.__setattr__(self, "rows", rows)
+
+    @cached_property
+    def cells(self) -> np.ndarray:
+        """(C,) int64 flat cell numbers, ascending."""
+        rows = self.whole_rows
+        return np.arange(rows.start * self.shape[1], rows.stop * self.shape[1])
+
+    @property
+    def size(self) -> int:
+        """How many there are."""
+        rows = self.whole_rows
+        return int(rows.stop - rows.start) * self.shape[1]
+
+    @property
+    def whole_rows(self) -> slice:
+        """The rows that they are."""
+        rows: slice = self.__dict__["rows"]
+        return rows
+
+
 def whole(shape: tuple[int, int]) -> CellSelection:
     """All cells of a grid."""
-    return CellSelection(shape, np.arange(shape[0] * shape[1]))
+    return WholeRows(shape, slice(0, shape[0]))
 
 
 @dataclass(frozen=True, eq=False)

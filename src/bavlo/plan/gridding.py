@@ -14,6 +14,7 @@ from bavlo.core.space.beneath import RowReach, rows_of
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regrid import Regrid, regrid
+from bavlo.core.space.resampling import AREA, MAJORITY
 from bavlo.core.stats.normals import (
     ANOMALY,
     NORMAL,
@@ -34,7 +35,7 @@ from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 from bavlo.grids.mosaic import MosaicGrid
-from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.source import CellSelection, GridSource, WholeRows, where, whole
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
 from bavlo.plan.checks import check_complete, check_percent, check_unit
 from bavlo.plan.grids import open_source
@@ -48,6 +49,7 @@ from bavlo.plan.periods import (
     rules_of,
     step_weights_of,
 )
+from bavlo.plan.strips import LEAST_CELLS
 from bavlo.plan.targets import Target, target_cells, with_way
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
@@ -135,6 +137,19 @@ class GridPlan:
     cells: CellSelection
     inside: np.ndarray | None
     onto: Onto | None
+
+    @property
+    def in_strips(self) -> bool:
+        """Whether the old rows are too many to be read together, and add up one after the other."""
+        return (
+            self.onto is not None
+            and self.source.time is None
+            and self.onto.way.how in (AREA, MAJORITY)
+            and not isinstance(self.source.layout, CurvilinearLayout)
+            and self.source.layout.crs == self.onto.layout.crs
+            and self.source.layout.shape[0] * self.source.layout.shape[1] >= LEAST_CELLS
+            and self.source.layout.shape[0] > self.onto.layout.shape[0]
+        )
 
     @property
     def unit(self) -> str:
@@ -236,7 +251,9 @@ def band_rows(plan: GridPlan) -> int:
     values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
     most = BAND_OF_STEPS if values_only else BAND_CELLS
     most = most if one_system else min(most, BAND_BETWEEN)
-    count = -(-max(plan.cells.cells.size, rows * columns) // most)
+    if plan.in_strips:
+        return min(rows, max(1, BAND_CELLS // plan.cells.shape[1]))
+    count = -(-max(plan.cells.size, rows * columns) // most)
     if count <= 1 or isinstance(written, CurvilinearLayout):
         return rows
     fitting = -(-rows // count)
@@ -255,8 +272,13 @@ def _of_band(plan: GridPlan, band: slice) -> GridPlan:
         return None if inside is None else inside.reshape(written.shape)[band].ravel()
 
     if plan.onto is None:
-        number = plan.cells.cells.reshape(written.shape)[band].ravel()
-        cells = CellSelection(plan.cells.shape, number)
+        rows = plan.cells.whole_rows
+        if rows is not None:
+            own = slice(rows.start + band.start, rows.start + band.stop)
+            cells: CellSelection = WholeRows(plan.cells.shape, own)
+        else:
+            number = plan.cells.cells.reshape(written.shape)[band].ravel()
+            cells = CellSelection(plan.cells.shape, number)
         return replace(plan, layout=layout, cells=cells, inside=covered(plan.inside))
     beneath, cells = cells_beneath(plan.source.layout, layout, plan.onto.reach)
     onto = replace(plan.onto, layout=layout, beneath=beneath, inside=covered(plan.onto.inside))
@@ -267,9 +289,8 @@ def cells_beneath(
     layout: GridLayout, target: GridLayout, reach: RowReach
 ) -> tuple[GridLayout, CellSelection]:
     """The rows of a grid that lie beneath other cells or next to them, whole."""
-    nx, rows = layout.shape[1], reach.beneath(target)
-    cells = CellSelection(layout.shape, np.arange(rows.start * nx, rows.stop * nx))
-    return rows_of(layout, rows), cells
+    rows = reach.beneath(target)
+    return rows_of(layout, rows), WholeRows(layout.shape, rows)
 
 
 def cut_cells(
@@ -280,7 +301,7 @@ def cut_cells(
     if request.regions.regions is None:
         if request.gridding.outside is not None:
             raise RequestError("outside", "goes with ‹regions›", "name a file of regions")
-        return layout, CellSelection((ny, nx), np.arange(ny * nx)), None
+        return layout, whole((ny, nx)), None
     regions = open_regions(request.regions, report)
     shared = overlay_of(regions.regions, layout, "cell")
     if not shared.cells.size:

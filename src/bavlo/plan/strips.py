@@ -26,13 +26,13 @@ from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import Segment
 from bavlo.grids.join import JoinedGrid, TiledGrid
-from bavlo.grids.source import CellSelection, GridSource, files_of
+from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 LEAST_CELLS = 2**23  # of a grid that is read in strips
 MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
-BYTES_OF_CELL = 24  # of a strip: its number, value and stored number
+BYTES_OF_CELL = 16  # of a strip: its value and stored number
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -76,7 +76,7 @@ class RowReader:
     def read(self, unit: Unit) -> np.ndarray:
         """(n, nx) float64 values of some rows, NaN where there is no data."""
         shape = self.source.layout.shape
-        cells = CellSelection(shape, np.arange(unit.first * shape[1], unit.last * shape[1]))
+        cells = WholeRows(shape, slice(unit.first, unit.last))
         return self.source.read(0, 1, cells).reshape(-1, shape[1])
 
     def files(self, first: int, last: int) -> str:

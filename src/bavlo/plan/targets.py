@@ -73,10 +73,22 @@ def target_cells(request: GriddingRequest, source: GridSource, what: Quantity) -
         return None
     if isinstance(layout, CurvilinearLayout):
         raise RequestError("onto", "cells with corners of their own are not written", "give others")
+    layout = spelt_alike(layout, source.layout)
     if what.kind == NOT_TOLD and not what.unit:
         raise RequestError(where(source), *codes_text(source.variable))
     how = way_of(request.resample, source.layout, layout, what)
     return Target(layout, how, what.kind == COUNT)
+
+
+def spelt_alike(layout: GridLayout, source: GridLayout) -> GridLayout:
+    """The same cells; where their system is that of the source in other words, with its words.
+
+    Within one system shared areas are shares of rows times shares of columns.
+    """
+    curvilinear = isinstance(source, CurvilinearLayout)
+    if curvilinear or layout.crs == source.crs or not same_system(layout.system, source.system):
+        return layout
+    return replace(layout, crs=source.crs)
 
 
 def with_way(source: MosaicGrid, request: Request, what: Quantity, report: Reporter) -> MosaicGrid:

@@ -12,7 +12,7 @@ from bavlo.core.space.zones import brought_onto
 from bavlo.core.values.kinds import COUNT, quantity
 from bavlo.errors import InputError
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.source import CellSelection, GridSource, WholeRows, where
 from bavlo.plan.inspection import inspected
 from bavlo.request.parse import expand
 from bavlo.request.reporter import Reporter
@@ -54,12 +54,12 @@ def further_weights(
     kind = request.weight_kind or _weight_kind(weights)
     report.note(f"weights from {request.weight}: {weights.variable.name}, a {kind}")
     if weights.layout.same_cells(source.layout):
-        extra = _values(weights, shared.cells)
+        extra = _values(weights, CellSelection(weights.layout.shape, shared.cells))
     else:
         width = weights.layout.shape[1]
 
         def rows(first: int, last: int) -> np.ndarray:
-            cells = np.arange(first * width, last * width)
+            cells = WholeRows(weights.layout.shape, slice(first, last))
             return _values(weights, cells).reshape(-1, width)
 
         brought = brought_onto(rows, weights.layout, source.layout, total=kind == "count")
@@ -70,9 +70,9 @@ def further_weights(
     return FurtherWeights(weights.variable.name, extra, kind == "count", weights)
 
 
-def _values(weights: GridSource, cells: np.ndarray) -> np.ndarray:
-    """(C,) float64 weights of cells, ascending by number; 0 where there is none."""
-    read = weights.read(0, 1, CellSelection(weights.layout.shape, cells))[0]
+def _values(weights: GridSource, cells: CellSelection) -> np.ndarray:
+    """(C,) float64 weights of cells; 0 where there is none."""
+    read = weights.read(0, 1, cells)[0]
     values: np.ndarray = np.nan_to_num(read)
     if values.min(initial=0) < 0:
         raise InputError(where(weights), "has values below 0", "weights are 0 or more")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
@@ -43,6 +43,28 @@ class Regrid(Protocol):
 
 
 @dataclass(frozen=True, eq=False)
+class RowSums:
+    """What some rows of a grid add to the rows of a new one, their columns still the old ones.
+
+    Parameters
+    ----------
+    first
+        The first of the new rows.
+    weight : (n, nx) float64
+        Share of the new row's height with data.
+    total : (n, nx) float64 or None
+        The same times the values, or the values' shares of what is counted.
+    codes
+        The weight of each class code instead.
+    """
+
+    first: int
+    weight: np.ndarray
+    total: np.ndarray | None = None
+    codes: Mapping[float, np.ndarray] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, eq=False)
 class AxisShares:
     """Means or sums over shared areas of grids of one system, by shares of rows and columns.
 
@@ -78,6 +100,75 @@ class AxisShares:
             total /= weight
         total[~enough] = np.nan
         return total
+
+    def sums(self, first: int, values: np.ndarray, *, of_codes: bool) -> RowSums:
+        """What some of the old rows add to the new ones, their columns still the old ones.
+
+        Parameters
+        ----------
+        first
+            The first of the rows.
+        values : (n, nx) float64
+            NaN where there is no data.
+        of_codes
+            Sums of each class code instead of sums of values.
+        """
+        part = slice(first, first + len(values))
+        rows = self.rows[:, part].tocsr()
+        touched = np.flatnonzero(np.diff(rows.indptr))
+        if not touched.size:
+            return RowSums(0, np.zeros((0, values.shape[1])))
+        new = slice(int(touched[0]), int(touched[-1]) + 1)
+        valid = ~np.isnan(values)
+        weight = rows[new] @ valid.astype(np.float64)
+        if of_codes:
+            codes = np.unique(values[valid]).tolist()
+            held = {code: rows[new] @ (values == code).astype(np.float64) for code in codes}
+            return RowSums(new.start, weight, None, held)
+        shares = rows if self.old_rows is None else self.old_rows[:, part].tocsr()
+        filled = values if valid.all() else np.where(valid, values, 0.0)
+        return RowSums(new.start, weight, shares[new] @ filled)
+
+    def of_sums(self, sums: Sequence[RowSums], min_area: float) -> np.ndarray:
+        """(ny', nx') means or sums of all rows, as `apply` has them; codes of the largest share."""
+        weight = self._across([(each.first, each.weight) for each in sums])
+        codes = sorted({code for each in sums for code in each.codes})
+        if codes:
+            enough = (weight >= min_area - ENOUGH) & (weight > 0)
+            best, out = np.full(weight.shape, -np.inf), np.full(weight.shape, np.nan)
+            for code in codes:
+                held = self._across(
+                    [(each.first, each.codes[code]) for each in sums if code in each.codes]
+                )
+                with np.errstate(invalid="ignore", divide="ignore"):
+                    share = np.where(enough, held / weight, np.nan)
+                more = share > best + ENOUGH
+                out, best = np.where(more, code, out), np.where(more, share, best)
+            return out
+        totals = [(each.first, each.total) for each in sums if each.total is not None]
+        total = self._across(totals, counts=self.old_columns is not None)
+        if self.old_columns is not None:
+            enough = (weight >= min_area * self._whole - ENOUGH) & (weight > 0)
+            return np.where(enough, total, np.nan)
+        enough = (weight >= min_area - ENOUGH) & (weight > 0)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(enough, total / weight, np.nan)
+
+    def _across(
+        self, sums: Sequence[tuple[int, np.ndarray]], *, counts: bool = False
+    ) -> np.ndarray:
+        """(ny', nx') what all rows give, their columns brought onto the new ones too.
+
+        Parameters
+        ----------
+        sums
+            First new row and sums (n, nx) of some old rows each.
+        """
+        by_row = np.zeros((self.rows.shape[0], self.columns.shape[1]))
+        for first, own in sums:
+            by_row[first : first + len(own)] += own
+        columns = self.old_columns if counts and self.old_columns is not None else self.columns
+        return np.asarray(columns @ by_row.T).T
 
     @cached_property
     def _whole(self) -> np.ndarray:

@@ -1,0 +1,94 @@
+"""Large grids without time brought onto other cells of their system, strip by strip."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.space.regrid import AxisShares, Majority, RowSums
+from bavlo.core.values.kinds import total_unit_of
+from bavlo.core.values.units import convert
+from bavlo.engine.executor import executor
+from bavlo.engine.memory import Needs
+from bavlo.engine.segments import Segment
+from bavlo.plan.gridding import GridPlan
+from bavlo.plan.strips import RowReader, strips_of
+from bavlo.request.reporter import Reporter
+
+Strips = list[tuple[int, RowSums]]
+
+COPIES = 5  # values, which of them are known, and codes of a strip, 8 bytes each
+SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
+
+
+@dataclass(frozen=True, eq=False)
+class RowSumsReducer:
+    """Sums of each strip; all of them are put together in the end, in order of rows.
+
+    Parameters
+    ----------
+    origin
+        The row of the grid that is the first of those beneath the new cells.
+    units
+        In which values are stored and written.
+    """
+
+    areas: AxisShares
+    of_codes: bool
+    origin: int
+    units: tuple[str, str]
+    difference: bool
+
+    def update(self, unit: Unit, values: np.ndarray) -> list[Strips]:
+        """The sums of one strip, with its first row."""
+        if self.units[0] != self.units[1]:
+            values = convert(values, *self.units, difference=self.difference)
+        first = unit.first - self.origin
+        return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
+
+    def merge(self, earlier: Strips, later: Strips) -> Strips:
+        """Those of both."""
+        return earlier + later
+
+    def settle(self, state: Strips) -> tuple[Strips, None]:
+        """All of them."""
+        return state, None
+
+    def close(self, state: Strips) -> Strips:
+        """All of them."""
+        return state
+
+
+def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
+    """(ny', nx') values on the new cells of a band, whose old rows are read a few at a time."""
+    if plan.onto is None or plan.cells.whole_rows is None:
+        raise TypeError("only grids that are brought onto other cells are read in strips")
+    regrid, rows = plan.onto.regrid, plan.cells.whole_rows
+    areas = regrid.areas if isinstance(regrid, Majority) else regrid
+    if not isinstance(areas, AxisShares):
+        raise TypeError("only grids of one reference system are read in strips")
+    own = total_unit_of(plan.what, plan.combine)
+    reducer = RowSumsReducer(
+        areas,
+        isinstance(regrid, Majority),
+        rows.start,
+        (own, plan.unit),
+        plan.source.variable.difference,
+    )
+    width = plan.cells.shape[1]
+    units = strips_of(rows.start, rows.stop, width)
+    largest = max(unit.last - unit.first for unit in units)
+    needs = Needs(largest * width * 8.0 * COPIES, plan.onto.layout.shape[0] * width * 8.0 * SUMS)
+    found: Strips = []
+    run = plan.request.run
+    with executor(run, needs, report.progress, report.note) as engine:
+        segments = [Segment((unit,)) for unit in units]
+        for settled in engine.reduce(RowReader(plan.source), reducer, segments):
+            found += settled
+    sums = [each for _, each in sorted(found, key=lambda one: one[0])]
+    field = areas.of_sums(sums, plan.request.measuring.least_area)
+    if plan.onto.inside is None:
+        return field
+    return np.where(plan.onto.inside.reshape(field.shape), field, np.nan)

@@ -229,9 +229,13 @@ class RasterGrid:
                     return False
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
                 for window in cells.windows:
-                    stored = tiff.read_window(
-                        self.path, fetch, directory, window.rows, window.columns, fill
-                    )
+                    place = self.path, fetch, directory, window.rows, window.columns, fill
+                    if window.subset.is_whole and not directory.is_one_piece:
+                        whole = block[0, window.subset.position].reshape(window.shape)
+                        for r, c, part in tiff.blocks_of(*place):  # while it is near
+                            self.packing.decode(part, whole[r, c])
+                        continue
+                    stored = tiff.read_window(*place)
                     window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error

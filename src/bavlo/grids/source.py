@@ -57,6 +57,11 @@ class CellSubset:
         wanted[slice(None) if self.within is None else self.within] = True
         return wanted
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether all cells of the rectangle are wanted, and stand together."""
+        return self.within is None and isinstance(self.position, slice)
+
     def taken(self, stored: np.ndarray) -> np.ndarray:
         """The wanted cells (T, n) of numbers (T, size)."""
         if self.within is None:

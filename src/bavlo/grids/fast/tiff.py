@@ -200,7 +200,6 @@ def read_window(
     fill
         What blocks hold that were never written.
     """
-    height, width = directory.block
     if directory.is_one_piece:
         line = directory.shape[1] * directory.dtype.itemsize
         size = (rows.stop - rows.start) * line
@@ -208,25 +207,36 @@ def read_window(
         if len(data) != size:
             raise ValueError("rows lie beyond the end of the file")
         return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
-    across = -(-directory.shape[1] // width)
     out = np.empty((rows.stop - rows.start, columns.stop - columns.start), directory.dtype)
+    for r, c, part in blocks_of(path, fetch, directory, rows, columns, fill):
+        out[r, c] = part
+    return out
+
+
+def blocks_of(
+    path: Path, fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
+) -> Iterator[tuple[slice, slice, np.ndarray]]:
+    """The same block by block: its rows and columns within the window, and its numbers there."""
+    height, width = directory.block
+    across = -(-directory.shape[1] // width)
     for y in range(rows.start // height, (rows.stop - 1) // height + 1):
         for x in range(columns.start // width, (columns.stop - 1) // width + 1):
             top, left = y * height, x * width
             r = slice(max(rows.start, top), min(rows.stop, top + height))
             c = slice(max(columns.start, left), min(columns.stop, left + width))
-            target = out[
-                r.start - rows.start : r.stop - rows.start,
-                c.start - columns.start : c.stop - columns.start,
-            ]
             number = y * across + x
             if directory.offsets[number] == 0 or directory.sizes[number] == 0:
-                target[...] = fill
-                continue
-            key = path, directory.signature, directory.offsets[number], directory.sizes[number]
-            block = inflated_once(key, partial(_block, fetch, directory, number, y))
-            target[...] = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
-    return out
+                shape = r.stop - r.start, c.stop - c.start
+                part = np.full(shape, fill, directory.dtype)
+            else:
+                key = path, directory.signature, directory.offsets[number], directory.sizes[number]
+                block = inflated_once(key, partial(_block, fetch, directory, number, y))
+                part = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
+            yield (
+                slice(r.start - rows.start, r.stop - rows.start),
+                slice(c.start - columns.start, c.stop - columns.start),
+                part,
+            )
 
 
 def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:

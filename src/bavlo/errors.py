@@ -104,6 +104,9 @@ def one_of(word: str, known: Iterable[str]) -> str:
     return known_words(word, known, "use one of", " ")
 
 
+ONE_SLASH = re.compile(r"^([a-z][a-z0-9]+):/(?=[^/])")  # of a URL that stood in a path
+
+
 class BavloError(Exception):
     """Something that the user can mend.
 
@@ -120,7 +123,7 @@ class BavloError(Exception):
     exit_code = 1
 
     def __init__(self, where: object, what: str, remedy: str = "") -> None:
-        self.where = str(where)
+        self.where = ONE_SLASH.sub(r"\1://", str(where))
         self.what = what
         self.remedy = remedy
         super().__init__(where, what, remedy)

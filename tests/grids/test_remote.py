@@ -3,10 +3,17 @@
 import http.server
 import re
 import threading
+from pathlib import Path
 
+import netCDF4
 import numpy as np
 import pytest
 
+from bavlo.errors import InputError
+from bavlo.grids import remote_classic
+from bavlo.grids.urls import Ahead
+from bavlo.request.options import make_request, usable_cpus
+from bavlo.request.parse import expand
 from support import box, run, write_grid, write_regions
 
 pytest.importorskip("fsspec")
@@ -27,6 +34,16 @@ class Ranges(http.server.BaseHTTPRequestHandler):
 
     def _answer(self, body):
         path = self.folder / self.path.lstrip("/")
+        if path.is_dir():  # as servers list a folder
+            names = sorted(each.name for each in path.iterdir())
+            page = "".join(f'<a href="{name}">{name}</a>' for name in names).encode()
+            self.send_response(200)
+            self.send_header("Content-Type", "text/html")
+            self.send_header("Content-Length", str(len(page)))
+            self.end_headers()
+            if body:
+                self.wfile.write(page)
+            return
         if not path.is_file():
             self.send_error(404)
             return
@@ -183,10 +200,12 @@ def test_a_zarr_store_by_url_gives_the_same_and_only_its_chunks_travel(version, 
 def test_what_is_not_there_or_is_no_grid_is_said(served):
     folder, address, _ = served
     (folder / "classic.nc").write_bytes(b"CDF\x01" + bytes(100))
+    (folder / "torn.nc").write_bytes(b"CDF\x01" + bytes(4) + b"\xff" * 9)
     for name, said in (
         ("none.nc", "there is no such file"),
         ("r.geojson", "is no grid that Bavlo reads by URL"),
-        ("classic.nc", "is no NetCDF-4 file"),
+        ("classic.nc", f"{address}/classic.nc: holds no variable on rows and columns"),
+        ("torn.nc", f"{address}/torn.nc: cannot be read"),
     ):
         done = run("series", f"{address}/{name}", "--regions", folder / "r.geojson", check=False)
         assert done.returncode == 1
@@ -194,3 +213,89 @@ def test_what_is_not_there_or_is_no_grid_is_said(served):
         assert "Traceback" not in done.stderr
     done = run("describe", f"{address}/rain_0.nc")
     assert "365 of one day" in done.stdout
+
+
+@pytest.mark.parametrize("records", [True, False])
+@pytest.mark.parametrize("form", ["NETCDF3_CLASSIC", "NETCDF3_64BIT_OFFSET", "NETCDF3_64BIT_DATA"])
+def test_a_classic_file_by_url_gives_what_the_library_gives(served, tmp_path, form, records):
+    folder, address, _ = served
+    rng = np.random.default_rng(6)
+    name = f"{form}_{records}.nc"
+    with netCDF4.Dataset(folder / name, "w", format=form) as data:
+        for axis, length in (("time", 50), ("lat", 30), ("lon", 41)):
+            data.createDimension(axis, None if records and axis == "time" else length)
+            data.createVariable(axis, "f8", (axis,))[:] = np.arange(length) + 0.5
+        data["time"].units, data["lat"].units = "days since 2001-01-01", "degrees_north"
+        data["lon"].units = "degrees_east"
+        data.createVariable("odd", "i2", ("time",))[:] = np.arange(50)  # records of 2 bytes
+        rain = data.createVariable("rain", "i2", ("time", "lat", "lon"), fill_value=-9)
+        rain.setncatts({"units": "mm", "scale_factor": 0.1, "cell_methods": "time: sum"})
+        rain[:] = rng.gamma(0.5, 9, (50, 30, 41)).round(1)
+        rain[:, :5, :5] = np.ma.masked
+    with netCDF4.Dataset(folder / name) as data:
+        data.set_auto_maskandscale(False)
+        found = remote_classic.container(f"{address}/{name}")
+        for one in data.variables.values():
+            stored = found[one.name]
+            assert stored.dimensions == one.dimensions
+            assert stored.shape == one.shape
+            for attribute in one.ncattrs():
+                np.testing.assert_array_equal(
+                    stored.attributes[attribute], one.getncattr(attribute)
+                )
+            np.testing.assert_array_equal(stored.read(slice(None)), one[:])
+        for key in (
+            (slice(3, 9), slice(4, 11), slice(2, 40)),
+            (7, slice(0, 30), slice(5, 6)),
+            (slice(0, 50, 7), slice(20, 3, -4), slice(None)),
+            (slice(2, 2), slice(1, 3), slice(0, 4)),
+            (slice(49, 50), 29, 40),
+        ):
+            np.testing.assert_array_equal(found["rain"].read(key), data["rain"][key])
+    words = ["--regions", folder / "r.geojson", "--only", "coast", "--every", "month"]
+    run("series", f"{address}/{name}", *words, "--during", "2001-01", "--out", tmp_path / "u.csv")
+    run("series", folder / name, *words, "--during", "2001-01", "--out", tmp_path / "h.csv")
+    assert (tmp_path / "u.csv").read_bytes() == (tmp_path / "h.csv").read_bytes()
+
+
+@pytest.mark.parametrize("given", ["/rain_[01].nc", "/rain_?.nc", "/rain_*.nc"])
+def test_a_pattern_of_urls_is_listed_where_the_server_lists_its_files(served, given):
+    _, address, _ = served
+    if "?" in given:  # which begins a query, and is no pattern
+        assert expand(f"{address}{given}") == [Path(f"{address}{given}")]
+        return
+    assert expand(f"{address}{given}") == [Path(f"{address}/rain_{n}.nc") for n in (0, 1)]
+    with pytest.raises(InputError, match="no file matches, or the server does not list them"):
+        expand(f"{address}/snow_*.nc")
+
+
+def test_a_folder_of_a_store_is_all_of_its_files():
+    fsspec = pytest.importorskip("fsspec")
+    store = fsspec.filesystem("memory")
+    for name in ("b.nc", "a.nc", "deep/c.nc"):
+        store.pipe(f"/rain/{name}", b"...")
+    assert expand("memory://rain/") == [Path("memory://rain/a.nc"), Path("memory://rain/b.nc")]
+    assert expand("memory://rain/*.nc") == [Path("memory://rain/a.nc"), Path("memory://rain/b.nc")]
+    with pytest.raises(InputError, match="holds no files"):
+        expand("memory://snow/")
+
+
+def test_ranges_are_fetched_together_and_are_the_bytes_of_each():
+    fsspec = pytest.importorskip("fsspec")
+    content = bytes(np.random.default_rng(1).integers(0, 256, 3_000_000, dtype=np.uint8))
+    fsspec.filesystem("memory").pipe("/ranges", content)
+    rng = np.random.default_rng(2)
+    offsets, sizes = rng.integers(0, 2_900_000, 200), rng.integers(1, 90_000, 200)
+    ranges = list(zip(offsets.tolist(), sizes.tolist(), strict=True))
+    ahead = Ahead("memory://ranges", [*ranges, ranges[0]])
+    for offset, size in [*ranges, (5, 17), ranges[0]]:
+        assert ahead(offset, size) == content[offset : offset + size]
+
+
+def test_files_by_url_wait_with_more_workers_unless_somebody_says_how_many():
+    def jobs(grid, **given):
+        return make_request("series", {"grids": [grid], "regions": "r", **given}).run.jobs
+
+    assert jobs("https://example.org/rain.nc") == usable_cpus() + 3
+    assert jobs("https://example.org/rain.nc", jobs="1") == 1
+    assert jobs(__file__) == usable_cpus()

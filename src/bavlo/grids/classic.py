@@ -1,18 +1,89 @@
-"""The header of classic NetCDF files, as far as it tells how long the file must be.
+"""The header of classic NetCDF files: what they hold, where it lies, and how long they must be.
 
 The NetCDF library reads missing bytes at the end of such a file as zeros, which would be numbers,
-and makes room for as many dimensions as a header states, which can end the program.
+and makes room for as many dimensions as a header states, which can end the program. By URL it reads
+none at all.
 Format: NetCDF Classic and 64-bit Offset File Formats (and CDF-5), Unidata.
 """
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 4, 6: 8, 7: 1, 8: 2, 9: 4, 10: 8, 11: 8}
+import numpy as np
+
+TYPES = {
+    1: "i1", 2: "S1", 3: ">i2", 4: ">i4", 5: ">f4", 6: ">f8",
+    7: "u1", 8: ">u2", 9: ">u4", 10: ">i8", 11: ">u8",
+}  # fmt: skip
+TEXT = 2
 FIRST_READ, MOST_READ = 2**16, 2**28
 LEAST_ITEM = 8  # bytes of a dimension, an attribute or a variable in a header
 MAGIC, VERSIONS = b"CDF", (1, 2, 5)
+
+
+@dataclass(frozen=True, eq=False)
+class ClassicVariable:
+    """A variable of a classic file.
+
+    Parameters
+    ----------
+    shape
+        With the number of records of one that has them.
+    dtype
+        In the file's byte order.
+    begin
+        Where its values begin, or those of its first record.
+    """
+
+    name: str
+    dimensions: tuple[str, ...]
+    shape: tuple[int, ...]
+    dtype: np.dtype
+    attributes: Mapping[str, Any]
+    begin: int
+    is_record: bool
+
+    @property
+    def size(self) -> int:
+        """Bytes of all values, or of those of one record."""
+        return math.prod(self.shape[self.is_record :]) * self.dtype.itemsize
+
+
+@dataclass(frozen=True, eq=False)
+class Header:
+    """What a classic file says of itself.
+
+    Parameters
+    ----------
+    size
+        Bytes of the header itself.
+    stride
+        Bytes from one record to the next.
+    """
+
+    variables: tuple[ClassicVariable, ...]
+    size: int
+    records: int
+    stride: int
+
+    @property
+    def needed_size(self) -> int:
+        """Bytes that a whole file has at least.
+
+        Padding after the last value does not count, since some writers leave it out.
+        """
+        ends = [self.size]
+        for each in self.variables:
+            if not each.is_record:
+                ends.append(each.begin + each.size)
+            elif self.records:
+                ends.append(each.begin + each.size + (self.records - 1) * self.stride)
+        return max(ends)
 
 
 class _Reader:
@@ -27,11 +98,14 @@ class _Reader:
         self.offset_size = 4 if version == 1 else 8
 
     def number(self, size: int) -> int:
+        return int.from_bytes(self.take(size), "big")
+
+    def take(self, size: int) -> bytes:
         part = self.data[self.at : self.at + size]
         if len(part) < size:
             raise EOFError
         self.at += size
-        return int.from_bytes(part, "big")
+        return part
 
     def count(self) -> int:
         return self.number(self.count_size)
@@ -43,15 +117,94 @@ class _Reader:
             raise OSError(f"its header states {found:,} items in a list")
         return range(found)
 
-    def skip(self, size: int) -> None:
-        self.at += -(-size // 4) * 4
+    def padded(self, size: int) -> bytes:
+        """Bytes that are filled up to a multiple of four."""
+        part = self.take(size)
+        self.at += -size % 4
+        return part
 
-    def attributes(self) -> None:
+    def text(self) -> str:
+        return self.padded(self.count()).decode("utf-8", "replace")
+
+    def attributes(self) -> dict[str, Any]:
         self.number(4)
+        found: dict[str, Any] = {}
         for _ in self.items():
-            self.skip(self.count())
-            kind = self.number(4)
-            self.skip(self.count() * SIZES.get(kind, 8))
+            name, kind = self.text(), self.number(4)
+            dtype = np.dtype(TYPES.get(kind, ">f8"))
+            data = self.padded(self.count() * dtype.itemsize)
+            if kind == TEXT:
+                found[name] = data.decode("utf-8", "replace").rstrip("\0")
+            else:
+                values = np.frombuffer(data, dtype).astype(dtype.newbyteorder("="))
+                found[name] = values[0] if values.size == 1 else values
+        return found
+
+
+def read_header(read: Callable[[int], bytes], file_size: int) -> Header:
+    """The header of a file.
+
+    Parameters
+    ----------
+    read
+        Gives so many bytes from the beginning, fewer where the file ends before.
+
+    Raises
+    ------
+    OSError
+        Where the header ends too soon, or cannot be one.
+    """
+    size = FIRST_READ
+    while True:
+        data = read(size)
+        try:
+            return _header(_Reader(data, file_size))
+        except EOFError:
+            if len(data) < size or size > MOST_READ:
+                raise OSError("the header ends too soon") from None
+            size *= 16
+
+
+def _header(reader: _Reader) -> Header:
+    streaming = 2 ** (8 * reader.count_size) - 1
+    records = reader.count()
+    reader.number(4)
+    dimensions = [(reader.text(), reader.count()) for _ in reader.items()]
+    reader.attributes()
+    reader.number(4)
+    found = []
+    for _ in reader.items():
+        name = reader.text()
+        own = [dimensions[reader.count()] for _ in reader.items()]
+        attributes = reader.attributes()
+        dtype = np.dtype(TYPES.get(reader.number(4), ">f8"))
+        reader.count()
+        begin = reader.number(reader.offset_size)
+        is_record = bool(own) and own[0][1] == 0
+        found.append((name, own, dtype, attributes, begin, is_record))
+    sizes = [
+        math.prod(length for _, length in own[1:]) * dtype.itemsize
+        for _, own, dtype, _, _, is_record in found
+        if is_record
+    ]
+    stride = sizes[0] if len(sizes) == 1 else sum(-(-size // 4) * 4 for size in sizes)
+    begins = [begin for *_, begin, is_record in found if is_record]
+    if records == streaming:  # as many as there is room for
+        room = reader.file_size - min(begins, default=reader.file_size)
+        records = room // stride if stride else 0
+    variables = tuple(
+        ClassicVariable(
+            name,
+            tuple(dimension for dimension, _ in own),
+            tuple(length or records for _, length in own),
+            dtype,
+            attributes,
+            begin,
+            is_record,
+        )
+        for name, own, dtype, attributes, begin, is_record in found
+    )
+    return Header(variables, reader.at, records, stride)
 
 
 def check_whole(path: Path) -> None:
@@ -62,65 +215,19 @@ def check_whole(path: Path) -> None:
     OSError
     """
     with path.open("rb") as file:
-        start = file.read(4)
-    if len(start) < 4 or start[:3] != MAGIC or start[3] not in VERSIONS:
-        return
-    size, needed = path.stat().st_size, needed_size(path)
+        if not is_classic(file.read(4)):
+            return
+
+        def read(size: int) -> bytes:
+            file.seek(0)
+            return file.read(size)
+
+        size = path.stat().st_size
+        needed = read_header(read, size).needed_size
     if size < needed:
         raise OSError(f"{size} of {needed} bytes are there")
 
 
-def needed_size(path: Path) -> int:
-    """The length in bytes that a whole file of this header has at least.
-
-    Padding after the last value does not count, since some writers leave it out.
-
-    Raises
-    ------
-    OSError
-        Where the header ends too soon, or cannot be one.
-    """
-    size = FIRST_READ
-    while True:
-        with path.open("rb") as file:
-            data = file.read(size)
-        try:
-            return _needed_size(_Reader(data, path.stat().st_size))
-        except EOFError:
-            if len(data) < size or size > MOST_READ:
-                raise OSError("the header ends too soon") from None
-            size *= 16
-
-
-def _needed_size(reader: _Reader) -> int:
-    streaming = 2 ** (8 * reader.count_size) - 1
-    records = reader.count()
-    records = 0 if records == streaming else records
-    reader.number(4)
-    lengths = []
-    for _ in reader.items():
-        reader.skip(reader.count())
-        lengths.append(reader.count())
-    reader.attributes()
-    reader.number(4)
-    fixed_end, record_ends, record_sizes = reader.at, [], []
-    for _ in reader.items():
-        reader.skip(reader.count())
-        shape = [lengths[reader.count()] for _ in reader.items()]
-        reader.attributes()
-        size = SIZES.get(reader.number(4), 8)
-        reader.count()
-        begin = reader.number(reader.offset_size)
-        is_record = bool(shape) and shape[0] == 0
-        for length in shape[1:] if is_record else shape:
-            size *= length
-        if is_record:
-            record_ends.append(begin + size)
-            record_sizes.append(size)
-        else:
-            fixed_end = max(fixed_end, begin + size)
-    if not record_sizes or not records:
-        return fixed_end
-    padded = [-(-size // 4) * 4 for size in record_sizes]
-    stride = record_sizes[0] if len(record_sizes) == 1 else sum(padded)
-    return max(fixed_end, max(record_ends) + (records - 1) * stride)
+def is_classic(head: bytes) -> bool:
+    """Whether a file that begins so is a classic one."""
+    return len(head) >= 4 and head[:3] == MAGIC and head[3] in VERSIONS

@@ -49,7 +49,7 @@ NOT_GRIDS = {
 
 
 def _netcdf_at_url(path: Path, head: bytes) -> bool:
-    """The URL of a NetCDF file; a classic one is refused when it is opened."""
+    """The URL of a NetCDF file."""
     return urls.url_of(path) is not None and head.startswith(NETCDF)
 
 
@@ -57,7 +57,7 @@ def _netcdf(path: Path, head: bytes) -> bool:
     return head.startswith(NETCDF)
 
 
-def _zarr(path: Path, head: bytes) -> bool:
+def is_zarr(path: Path, head: bytes = b"") -> bool:
     """A folder, here or at a URL, with a mark of a store in it."""
     url = urls.url_of(path)
     if url is not None:
@@ -112,7 +112,7 @@ class FormatEntry:
 FORMATS = (
     FormatEntry(_netcdf_at_url, "bavlo.grids.remote"),
     FormatEntry(_netcdf, "bavlo.grids.netcdf"),
-    FormatEntry(_zarr, "bavlo.grids.zarr"),
+    FormatEntry(is_zarr, "bavlo.grids.zarr"),
     FormatEntry(_grib, "bavlo.grids.grib"),
     FormatEntry(_raster, "bavlo.grids.raster"),
 )

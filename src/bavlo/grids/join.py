@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -23,8 +24,10 @@ from bavlo.grids.source import (
     ReadOptions,
     whole,
 )
+from bavlo.grids.urls import url_of
 
 NOWHERE = -1
+FILES_AT_ONCE = 16  # that are fetched by URL
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,10 +74,19 @@ class JoinedGrid:
             block = self.files[file_of[0]].read(low, low + last - first, cells)
         else:
             block = np.empty((last - first, cells.size))
-            for start, stop in itertools.pairwise(starts.tolist()):
+
+            def read_run(run: tuple[int, int]) -> None:
+                start, stop = run
                 low = int(step_in[start])
-                file = self.files[file_of[start]]
-                file.read(low, low + stop - start, cells, block[start:stop])
+                self.files[file_of[start]].read(low, low + stop - start, cells, block[start:stop])
+
+            runs = list(itertools.pairwise(starts.tolist()))
+            if url_of(self.files[file_of[0]].path) is None:
+                for run in runs:
+                    read_run(run)
+            else:  # so that the delays of many files do not add up
+                with ThreadPoolExecutor(min(len(runs), FILES_AT_ONCE)) as pool:
+                    list(pool.map(read_run, runs))
         return self._scaled(block)
 
     @cached_property

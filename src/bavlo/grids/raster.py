@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import sys
 import threading
 import warnings
@@ -228,6 +229,10 @@ class RasterGrid:
                 if directory is None or directory.signature != self.signature:
                     return False
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
+                url = addresses.url_of(self.path)
+                if url is not None:
+                    ranges = [tiff.ranges_of(directory, w.rows, w.columns) for w in cells.windows]
+                    fetch = addresses.Ahead(url, itertools.chain(*ranges))
                 for window in cells.windows:
                     place = self.path, fetch, directory, window.rows, window.columns, fill
                     if window.subset.is_whole and not directory.is_one_piece:

@@ -1,4 +1,4 @@
-"""NetCDF-4 files by URL (https, s3, …), of which only the needed byte ranges are fetched."""
+"""NetCDF files by URL (https, s3, …), of which only the needed byte ranges are fetched."""
 
 from __future__ import annotations
 
@@ -10,9 +10,11 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.grids import cfgrid
+from bavlo.files import DAMAGE
+from bavlo.grids import cf, cfgrid, remote_classic
 from bavlo.grids.cfgrid import Container, Stored
-from bavlo.grids.urls import hdf5
+from bavlo.grids.classic import is_classic
+from bavlo.grids.urls import first_bytes, hdf5, url_of
 
 OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 
@@ -20,6 +22,13 @@ OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
     """The variables of a file."""
+    url = url_of(path)
+    if url is not None and is_classic(first_bytes(url)):
+        try:
+            yield remote_classic.container(url)
+        except DAMAGE as error:
+            raise cf.unreadable(path, error) from error
+        return
     with hdf5(path) as file:
         found: dict[str, Stored] = {}
         file.visititems(lambda name, item: found.update(_stored(name, item)))

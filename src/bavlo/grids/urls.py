@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import bisect
 import re
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
@@ -18,8 +20,12 @@ from bavlo.grids import cf
 SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
 # A path has one slash where a URL has two.
 ADDRESS = re.compile(rf"({'|'.join(SCHEMES)}):/+(?=[^/])(.+)$", re.IGNORECASE | re.DOTALL)
+PATTERN = ("*", "[")  # but no question mark, which begins a query
 MOST_OPEN = 8
-BY_URL = "NetCDF-4, GeoTIFF and Zarr"
+ASKED_AT_ONCE = 16  # questions that are under way together
+BY_URL = "NetCDF, GeoTIFF and Zarr"
+MOST_AHEAD = 2**25  # bytes that are fetched before they are read
+MOST_BETWEEN, MOST_OF_PART = 2**15, 2**21  # bytes of a gap that is fetched too, and of a request
 BLOCK = 2**14  # bytes that are fetched at once for metadata; kept, since they are read again
 
 _lock = threading.RLock()
@@ -61,6 +67,50 @@ def information(url: str) -> dict[str, Any]:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
 
 
+@lru_cache(maxsize=2**16)
+def size_of(url: str) -> int | None:
+    """Bytes of what is at a URL; None where that is no file, as with a store that is a folder."""
+    try:
+        return information(url).get("size")
+    except InputError:
+        return None
+
+
+def sizes_ahead(urls: Sequence[str]) -> None:
+    """Ask for the sizes of many files at the same time, so that the delays do not add up."""
+    if len(urls) > 1:
+        with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:
+            list(pool.map(size_of, urls))
+
+
+def listed(url: str) -> list[str]:
+    """The URLs that a pattern stands for, or a folder where it ends with a slash; else itself.
+
+    Raises
+    ------
+    InputError
+        Where there are none, as where a server does not list its files.
+    """
+    is_pattern = any(mark in url for mark in PATTERN)
+    if not is_pattern and not url.endswith("/"):
+        return [url]
+    store, key = filesystem(url)
+    try:
+        if is_pattern:
+            found = store.glob(key)
+        else:
+            each = store.ls(key, detail=True)
+            found = [one["name"] for one in each if one["type"] == "file"]
+    except FileNotFoundError:
+        found = []
+    except Exception as error:
+        raise InputError(url, f"cannot be listed ({error})", "name each file") from error
+    if not found:
+        what = "no file matches" if is_pattern else "holds no files"
+        raise InputError(url, f"{what}, or the server does not list them", "name each file")
+    return sorted(str(store.unstrip_protocol(name)) for name in found)
+
+
 @lru_cache(maxsize=4096)
 def first_bytes(url: str) -> bytes:
     """How a file begins; nothing where there is no file, as with a store that is a folder."""
@@ -98,6 +148,62 @@ def fetch(url: str, offset: int, size: int) -> bytes:
         raise OSError(f"bytes {offset} to {offset + size} cannot be fetched: {error}") from error
 
 
+class Ahead:
+    """Ranges of bytes that will be read one after the other, fetched many at once.
+
+    What lies side by side is fetched together, and all parts at the same time, so that the delay of
+    each does not add up.
+
+    Parameters
+    ----------
+    ranges
+        Offsets and sizes, in the order of reading; others are fetched one by one.
+    """
+
+    def __init__(self, url: str, ranges: Iterable[tuple[int, int]]) -> None:
+        self.url = url
+        self.ranges = list(dict.fromkeys(ranges))
+        self.place = {one: n for n, one in enumerate(self.ranges)}
+        self.held: dict[tuple[int, int], bytes] = {}
+
+    def __call__(self, offset: int, size: int) -> bytes:
+        """The bytes of a range."""
+        found = self.held.get((offset, size))
+        if found is not None:
+            return found
+        first = self.place.get((offset, size))
+        if first is None:
+            return fetch(self.url, offset, size)
+        last, total = first + 1, size
+        while last < len(self.ranges) and total + self.ranges[last][1] <= MOST_AHEAD:
+            total += self.ranges[last][1]
+            last += 1
+        self.held = fetch_together(self.url, self.ranges[first:last])
+        return self.held[offset, size]
+
+
+def fetch_together(url: str, ranges: Sequence[tuple[int, int]]) -> dict[tuple[int, int], bytes]:
+    """Several ranges of bytes at the same time, by offset and size."""
+    parts: list[list[int]] = []  # where it begins and ends
+    for offset, size in sorted(ranges):
+        near = parts and offset - parts[-1][1] <= MOST_BETWEEN
+        if near and offset + size - parts[-1][0] <= MOST_OF_PART:
+            parts[-1][1] = max(parts[-1][1], offset + size)
+        else:
+            parts.append([offset, offset + size])
+    store, key = filesystem(url)
+    starts, ends = ([part[n] for part in parts] for n in (0, 1))
+    try:
+        found = store.cat_ranges([key] * len(parts), starts, ends, on_error="raise")
+    except Exception as error:
+        raise OSError(f"bytes from {starts[0]} on cannot be fetched: {error}") from error
+    out = {}
+    for offset, size in ranges:
+        n = bisect.bisect_right(starts, offset) - 1
+        out[offset, size] = bytes(found[n][offset - starts[n] : offset - starts[n] + size])
+    return out
+
+
 @contextmanager
 def hdf5(path: Path) -> Iterator[Any]:
     """The open file; the last few stay open. One thread at a time."""
@@ -116,7 +222,7 @@ def hdf5(path: Path) -> Iterator[Any]:
         except OSError as error:
             if "signature" in str(error):
                 raise InputError(
-                    url, "is no NetCDF-4 file", f"by URL Bavlo reads {BY_URL}; fetch it first"
+                    url, "is no NetCDF file", f"by URL Bavlo reads {BY_URL}; fetch it first"
                 ) from error
             raise cf.unreadable(path, error) from error
         except DAMAGE as error:

@@ -16,7 +16,7 @@ from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
-from bavlo.grids.urls import first_bytes, information, url_of
+from bavlo.grids.urls import size_of, sizes_ahead, url_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.regions.read import NO_FILE, RegionFile
 from bavlo.request.options import asked
@@ -125,6 +125,8 @@ def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict
     checksum
         The SHA-256 of whole files too.
     """
+    files = () if source is None else source.files
+    sizes_ahead([url for file in files if (url := url_of(file.path)) is not None])
     return [
         _input(
             file.path,
@@ -132,7 +134,7 @@ def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict
             checksum=checksum,
         )
         | (digest_of(file) or {})
-        for file in (() if source is None else source.files)
+        for file in files
     ]
 
 
@@ -160,7 +162,7 @@ def as_json(provenance: dict[str, Any]) -> str:
 def _input(path: Path, fingerprint: str, *, checksum: bool) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
-        size = information(url).get("size") if first_bytes(url) else None
+        size = size_of(url)
         return {"file": url, "size": size, "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)

@@ -36,6 +36,9 @@ GROUPS = {
 }
 
 
+WAITING = 3  # more workers where grids come by URL, since they mostly wait for bytes
+
+
 def usable_cpus() -> int:
     """How many processors this process may use."""
     try:
@@ -506,7 +509,7 @@ OPTIONS: tuple[Option, ...] = (
     Option("verbose", "", "", "", False, f"{COMPUTE} trace", "run",
            "tell every choice behind the numbers"),
     Option("jobs", "run.jobs", "N", "workers", usable_cpus, f"{COMPUTE} trace", "run", "workers",
-           "the usable processors"),
+           "the usable processors, three more with URLs"),
     Option("memory", "run.memory", "SIZE", "size", "1GB", f"{COMPUTE} trace", "run",
            "most memory to use, libraries included"),
     Option("scratch", "run.scratch", "DIR", "folder", None, f"{COMPUTE} trace", "run",
@@ -543,6 +546,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
     RequestError
         Where a text cannot be read, or an option is not for the command.
     """
+    from bavlo.grids.urls import url_of
     from bavlo.request.parse import parse_grids, split_by_grid
 
     grids = parse_grids(given.get("grids") or [])
@@ -563,6 +567,9 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
         else:
             values[option.field] = option.read(value)
     values["grids.by_grid"] = tuple(by_grid)
+    by_url = any(url_of(path) is not None for grid in grids for path in grid.paths)
+    if by_url and given.get("jobs") is None and given.get("cluster") is None:
+        values["run.jobs"] += WAITING
     return _assembled(command, values)
 
 

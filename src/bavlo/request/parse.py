@@ -11,8 +11,8 @@ from pathlib import Path
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.errors import InputError, RequestError, one_of
 from bavlo.files import number_in
-from bavlo.grids.formats import format_of
-from bavlo.grids.urls import url_of
+from bavlo.grids.formats import format_of, is_zarr
+from bavlo.grids.urls import listed, url_of
 from bavlo.request.request import GridArgument
 
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
@@ -56,8 +56,11 @@ def _is_utf8(text: str) -> bool:
 
 
 def _expand(text: str) -> list[Path]:
-    if url_of(text) is not None:
-        return [Path(text)]
+    url = url_of(text)
+    if url is not None:
+        if text.endswith("/") and is_zarr(Path(text)):  # a store that is a folder
+            return [Path(text)]
+        return [Path(found) for found in listed(url)]
     path = Path(text).expanduser()
     if path.is_dir() and format_of(path) is not None:  # a store that is a folder
         return [path]

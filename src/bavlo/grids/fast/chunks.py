@@ -13,10 +13,9 @@ import sys
 import threading
 import zlib
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Iterator
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -154,8 +153,11 @@ class ChunkReader:
         """
         pieces = self._pieces(cells)
         height = self.chunks[0]
-        with self._opened() as file:
-            for number in range(first // height, (last - 1) // height + 1):
+        numbers = range(first // height, (last - 1) // height + 1)
+        with self._opened(
+            [(number, *piece.chunk) for number in numbers for piece in pieces]
+        ) as file:
+            for number in numbers:
                 low, high = max(first, number * height), min(last, (number + 1) * height)
                 steps = slice(low - number * height, high - number * height)
                 rows = slice(low - first, high - first)
@@ -188,13 +190,21 @@ class ChunkReader:
         return found
 
     @contextmanager
-    def _opened(self) -> Iterator[Fetch]:
-        """What gives bytes of the file by their place and number."""
+    def _opened(self, wanted: Sequence[tuple[int, ...]] = ()) -> Iterator[Fetch]:
+        """What gives bytes of the file by their place and number.
+
+        Parameters
+        ----------
+        wanted
+            Chunks that will be read, in that order.
+        """
         url = addresses.url_of(self.path)
         file = None if url is not None else os.open(self.path, os.O_RDONLY)
         try:
             if url is not None:
-                yield partial(addresses.fetch, url)
+                left = [chunk for chunk in wanted if not self.kept.holds(chunk)]
+                places = [(int(self.offset[chunk]), int(self.size[chunk])) for chunk in left]
+                yield addresses.Ahead(url, [place for place in places if place[0] >= 0])
             else:
                 yield lambda offset, size: os.pread(file, size, offset)  # type: ignore[arg-type]
         except (OSError, zlib.error, ValueError) as error:

@@ -42,6 +42,11 @@ class KeptChunks:
                     self._keep(key, found)
         return found
 
+    def holds(self, key: Hashable) -> bool:
+        """Whether something is kept under a key."""
+        with self._lock:
+            return key in self._kept
+
     def keep_nothing(self) -> None:
         """Let go of everything, and keep nothing any more."""
         with self._lock:

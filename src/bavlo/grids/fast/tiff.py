@@ -93,14 +93,7 @@ def opened(path: Path) -> Iterator[Fetch]:
     """What gives bytes of a file, here or at a URL, by their place and number."""
     url = addresses.url_of(path)
     if url is not None:
-        beginning = addresses.fetch(url, 0, FIRST_READ)
-        yield (
-            lambda position, size: (
-                beginning[position : position + size]
-                if position + size <= len(beginning)
-                else addresses.fetch(url, position, size)
-            )
-        )
+        yield _Remote(url)
         return
     file = os.open(path, os.O_RDONLY)
     try:
@@ -114,6 +107,25 @@ def opened(path: Path) -> Iterator[Fetch]:
         yield fetch
     finally:
         os.close(file)
+
+
+class _Remote:
+    """Bytes of a file by URL; a directory, which is read bit by bit, is fetched at once."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        self.start, self.near = 0, addresses.fetch(url, 0, FIRST_READ)
+
+    def __call__(self, position: int, size: int) -> bytes:
+        if not self._holds(position, size):
+            if size > FIRST_READ // 2:
+                return addresses.fetch(self.url, position, size)
+            self.start = max(0, position - FIRST_READ // 4)
+            self.near = addresses.fetch(self.url, self.start, FIRST_READ)
+        return self.near[position - self.start : position - self.start + size]
+
+    def _holds(self, position: int, size: int) -> bool:
+        return self.start <= position and position + size <= self.start + len(self.near)
 
 
 def read_directory(fetch: Fetch) -> Directory | None:
@@ -211,6 +223,18 @@ def read_window(
     for r, c, part in blocks_of(path, fetch, directory, rows, columns, fill):
         out[r, c] = part
     return out
+
+
+def ranges_of(directory: Directory, rows: slice, columns: slice) -> list[tuple[int, int]]:
+    """Offsets and sizes of the blocks of a window, in the order in which they are read."""
+    height, width = directory.block
+    across = -(-directory.shape[1] // width)
+    numbers = [
+        y * across + x
+        for y in range(rows.start // height, (rows.stop - 1) // height + 1)
+        for x in range(columns.start // width, (columns.stop - 1) // width + 1)
+    ]
+    return [(directory.offsets[n], directory.sizes[n]) for n in numbers if directory.offsets[n]]
 
 
 def blocks_of(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import bisect
 import re
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -22,6 +23,7 @@ SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
 ADDRESS = re.compile(rf"({'|'.join(SCHEMES)}):/+(?=[^/])(.+)$", re.IGNORECASE | re.DOTALL)
 PATTERN = ("*", "[")  # but no question mark, which begins a query
 MOST_OPEN = 8
+LATELY = 30  # seconds
 ASKED_AT_ONCE = 16  # questions that are under way together
 BY_URL = "NetCDF, GeoTIFF and Zarr"
 MOST_AHEAD = 2**25  # bytes that are fetched before they are read
@@ -65,6 +67,16 @@ def information(url: str) -> dict[str, Any]:
         raise InputError(url, "there is no such file", "check the address") from None
     except Exception as error:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
+
+
+def information_lately(url: str) -> dict[str, Any]:
+    """The same, asked for at most once in half a minute."""
+    return _information(url, int(time.monotonic() // LATELY))
+
+
+@lru_cache(maxsize=4096)
+def _information(url: str, span: int) -> dict[str, Any]:
+    return information(url)
 
 
 @lru_cache(maxsize=2**16)

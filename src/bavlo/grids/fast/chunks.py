@@ -327,7 +327,7 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
         status = path.stat()
         stamp: object = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
     else:
-        told = addresses.information(url)
+        told = addresses.information_lately(url)
         stamp = told.get("ETag") or told.get("etag") or told.get("size")
     key = (path, name, stamp)
     with _lock:

@@ -93,35 +93,28 @@ def opened(path: Path) -> Iterator[Fetch]:
     """What gives bytes of a file, here or at a URL, by their place and number."""
     url = addresses.url_of(path)
     if url is not None:
-        yield _Remote(url)
+        yield _Near(partial(addresses.fetch, url))
         return
     file = os.open(path, os.O_RDONLY)
     try:
-        head = os.pread(file, FIRST_READ, 0)
-
-        def fetch(position: int, size: int) -> bytes:
-            if position + size <= len(head):
-                return head[position : position + size]
-            return os.pread(file, size, position)
-
-        yield fetch
+        yield _Near(lambda position, size: os.pread(file, size, position))
     finally:
         os.close(file)
 
 
-class _Remote:
-    """Bytes of a file by URL; a directory, which is read bit by bit, is fetched at once."""
+class _Near:
+    """Bytes of a file; a directory, which is read bit by bit, is fetched at once."""
 
-    def __init__(self, url: str) -> None:
-        self.url = url
-        self.start, self.near = 0, addresses.fetch(url, 0, FIRST_READ)
+    def __init__(self, fetch: Fetch) -> None:
+        self.fetch = fetch
+        self.start, self.near = 0, fetch(0, FIRST_READ)
 
     def __call__(self, position: int, size: int) -> bytes:
         if not self._holds(position, size):
             if size > FIRST_READ // 2:
-                return addresses.fetch(self.url, position, size)
+                return self.fetch(position, size)
             self.start = max(0, position - FIRST_READ // 4)
-            self.near = addresses.fetch(self.url, self.start, FIRST_READ)
+            self.near = self.fetch(self.start, FIRST_READ)
         return self.near[position - self.start : position - self.start + size]
 
     def _holds(self, position: int, size: int) -> bool:

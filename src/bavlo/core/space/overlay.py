@@ -68,9 +68,13 @@ class Overlay:
         """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""
         inside = np.zeros(self.regions)
         np.add.at(inside, np.repeat(np.arange(self.regions), self.entries), self.weight)
-        whole = np.where(self.region_weight > 0, self.region_weight, 1.0)
-        share = 1 - inside / whole
-        return np.where((share < 1e-9) | (self.region_weight <= 0), 0.0, np.minimum(share, 1.0))
+        return share_outside(inside, self.region_weight)
+
+
+def share_outside(inside: np.ndarray, whole: np.ndarray) -> np.ndarray:
+    """(R,) share of areas that is not inside; 0 where only rounding is, or no area."""
+    share = 1 - inside / np.where(whole > 0, whole, 1.0)
+    return np.where((share < 1e-9) | (whole <= 0), 0.0, np.minimum(share, 1.0))
 
 
 def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -12,6 +12,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
     Overlay,
     planar_areas,
+    share_outside,
     sphere_areas,
     tiny_regions,
     wrapped,
@@ -72,9 +73,7 @@ class RunOverlay:
 
     def outside(self) -> np.ndarray:
         """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""
-        whole = np.where(self.region_weight > 0, self.region_weight, 1.0)
-        share = 1 - self.inside / whole
-        return np.where((share < 1e-9) | (self.region_weight <= 0), 0.0, np.minimum(share, 1.0))
+        return share_outside(self.inside, self.region_weight)
 
     @property
     def rows(self) -> tuple[int, int]:
@@ -135,60 +134,54 @@ def run_overlay(edges: RegionEdges, layout: GridLayout) -> RunOverlay:
     layout
         The cells, small beside the distances over which the areal scale of a projection changes.
     """
-    ny, nx = layout.shape
-    outlines = edges
-    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
+    overlay, tiny = _arranged(edges, layout)
+    inside = _inside(overlay, RowAreas(layout))
     if layout.is_lonlat:
-        edges = wrapped(edges, x_lines[0], x_lines[-1])
+        whole = sphere_areas(edges)
+    else:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            scale = np.where(overlay.inside > 0, inside / overlay.inside, 1e-6)
+        whole = planar_areas(edges) * scale
+    whole[tiny] = inside[tiny]
+    return replace(overlay, inside=inside, region_weight=whole)
+
+
+def _arranged(edges: RegionEdges, layout: GridLayout) -> tuple[RunOverlay, np.ndarray]:
+    """The runs of regions in order of their place, with areas on the plane of the grid.
+
+    Returns
+    -------
+    overlay
+    tiny : (N,) int64
+        Regions that lie within a cell of which they have next to nothing.
+    """
+    ny, nx = layout.shape
+    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
+    outlines = wrapped(edges, x_lines[0], x_lines[-1]) if layout.is_lonlat else edges
     descending = bool(layout.y_edges[0] > layout.y_edges[-1])
     westward = bool(layout.x_edges[0] > layout.x_edges[-1])
     parts = []
-    for batch in batches(edges, x_lines, y_lines):
+    counts = np.zeros(edges.count, np.int64)
+    for batch in batches(outlines, x_lines, y_lines):
         runs = row_runs(batch, x_lines, y_lines, layout.is_lonlat, descending)
         column = nx - runs.column - runs.length if westward else runs.column
         start = runs.row * nx + column
         parts.append(
             (runs.region.astype(np.int32), start, runs.length.astype(np.int32), runs.fraction)
         )
-    counts = np.zeros(edges.count, np.int64)
-    for own, _, length, _ in parts:
-        counts += np.bincount(own, length, edges.count).astype(np.int64)
-    tiny, cell, share = tiny_regions(outlines, layout, counts)
+        counts += np.bincount(runs.region, runs.length, edges.count).astype(np.int64)
+    tiny, cell, share = tiny_regions(edges, layout, counts)
     parts.append((tiny.astype(np.int32), cell, np.ones(tiny.size, np.int32), share))
     region, start, length, fraction = (np.concatenate(each) for each in zip(*parts, strict=True))
     del parts
     order = np.lexsort((region, start))
-    overlay = RunOverlay(
-        (ny, nx),
-        region[order],
-        start[order],
-        length[order],
-        fraction[order],
-        np.zeros(edges.count),
-        np.zeros(edges.count),
-    )
-    inside = _inside(overlay, RowAreas(layout))
-    if layout.is_lonlat:
-        whole = sphere_areas(outlines)
-    else:
-        height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
-        row, first = np.divmod(overlay.start, nx)
-        along = np.concatenate([[0.0], np.cumsum(width)])
-        planar = height[row] * (along[first + overlay.length] - along[first])
-        on_grid = np.bincount(overlay.region, overlay.fraction * planar, edges.count)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            scale = np.where(on_grid > 0, inside / on_grid, 1e-6)
-        whole = planar_areas(edges) * scale
-    whole[tiny] = inside[tiny]
-    return RunOverlay(
-        overlay.shape,
-        overlay.region,
-        overlay.start,
-        overlay.length,
-        overlay.fraction,
-        inside,
-        whole,
-    )
+    region, start, length, fraction = region[order], start[order], length[order], fraction[order]
+    height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
+    row, first = np.divmod(start, nx)
+    along = np.concatenate([[0.0], np.cumsum(width)])
+    planar = fraction * height[row] * (along[first + length] - along[first])
+    inside = np.bincount(region, planar, edges.count)
+    return RunOverlay((ny, nx), region, start, length, fraction, inside, inside), tiny
 
 
 def _inside(overlay: RunOverlay, areas: RowAreas) -> np.ndarray:

@@ -155,12 +155,22 @@ def test_any_fault_of_a_library_on_a_full_disk_is_told_as_that(tmp_path, monkeyp
     assert not list(tmp_path.iterdir())
 
 
+LIMITED = """
+import resource, sys
+from bavlo.cli.main import main
+
+_, most = resource.getrlimit(resource.RLIMIT_FSIZE)
+resource.setrlimit(resource.RLIMIT_FSIZE, (512, most))
+status = main(sys.argv[1:])
+resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+sys.exit(status)
+"""
+
+
 def limited(folder, *words):
     """A command whose files may have 512 bytes at most, as on a disk that is full."""
-    limit = "import resource; resource.setrlimit(resource.RLIMIT_FSIZE, (2**9, 2**9))"
-    program = f"{limit}; from bavlo.cli.main import entry; entry()"
     return subprocess.run(
-        [sys.executable, "-c", program, *words], cwd=folder, capture_output=True, text=True
+        [sys.executable, "-c", LIMITED, *words], cwd=folder, capture_output=True, text=True
     )
 
 

@@ -105,7 +105,8 @@ def _numbers(line: Line) -> list[str]:
     if line.part == "number":
         value = f"{line.value!r} {line.unit}".strip()
     place = "" if line.x != line.x else f"{line.x:.4f}, {line.y:.4f}"
-    area = "" if line.area != line.area else f"{line.area:.2f} km2"
+    size = f"{line.area:.2f}" if line.area >= 1 else f"{line.area:.3g}"
+    area = "" if line.area != line.area else f"{size} km2"
     share = "" if line.share != line.share or line.part == "step" else f"{line.share:.2%}"
     weight = "" if line.weight != line.weight else f"weight {line.weight:.3%}"
     partly = line.valid == line.valid and line.valid < 1

@@ -8,6 +8,7 @@ import numpy as np
 import shapely
 
 from bavlo.commands.description import Description
+from bavlo.core.reduce.protocol import Unit
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.points import point_overlay
 from bavlo.core.space.regions import LONLAT, Regions
@@ -24,15 +25,17 @@ from bavlo.core.values.kinds import (
     implausible,
     quantity,
 )
-from bavlo.grids.source import CellSelection, GridSource, is_climatology, where, whole
+from bavlo.grids.source import CellSelection, GridSource, WholeRows, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.grids import named_codes, no_unit_text
-from bavlo.plan.inspection import look_for_marks, perhaps_text
+from bavlo.plan.inspection import look_for_marks, perhaps_text, squares
+from bavlo.plan.strips import strips_of
 from bavlo.plan.wording import counted, some_of
 from bavlo.request.reporter import SilentReporter
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
 VALUES_AT_ONCE = 2_000_000
+CELLS_AT_ONCE = 2**25  # of a step; of one with more a strip of rows is read after the other
 LAST_SHOWN = 4  # steps at a place
 
 
@@ -99,10 +102,12 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
 
 
 def _whole_codes(source: GridSource, kind: str) -> bool:
-    """Whether a grid without time or unit holds a few whole numbers only."""
+    """Whether a grid without time or unit holds few whole numbers only; large ones by a sample."""
     if source.time is not None or source.variable.unit or kind not in (STATE, NOT_TOLD):
         return False
-    values = source.read(0, 1, whole(source.layout.shape))
+    ny, nx = source.layout.shape
+    parts = squares(source) if ny * nx > CELLS_AT_ONCE else [WholeRows((ny, nx), slice(0, ny))]
+    values = np.concatenate([source.read(0, 1, cells)[0] for cells in parts])
     valid = values[~np.isnan(values)]
     return (
         bool(valid.size) and bool((valid == np.rint(valid)).all()) and np.unique(valid).size < 5000
@@ -212,37 +217,45 @@ def _gap_text(source: GridSource, step: int) -> str:
 
 def _values_text(source: GridSource, doubts: list[str]) -> str:
     """Range and missing share, from all values or from runs of steps spread over the time."""
-    cells = whole(source.layout.shape)
+    ny, nx = source.layout.shape
+    count = ny * nx
     steps = 1 if source.time is None else len(source.time)
-    most = max(1, VALUES_READ // cells.size)
-    run = min(steps, max(1, VALUES_AT_ONCE // cells.size))
+    most = max(1, VALUES_READ // count)
+    run = min(steps, max(1, VALUES_AT_ONCE // count))
     runs = -(-min(steps, most) // run)
     starts: Sequence[int] = range(0, steps, run)
     if steps > most:
         starts = np.linspace(0, steps - run, runs).astype(int).tolist()
-    seen = missing = 0
+    seen = missing = never = 0
     low, high = np.inf, -np.inf
-    always = np.ones(cells.size, bool)
-    empty: list[int] = []
-    for start in dict.fromkeys(starts):
-        block = source.read(start, min(start + run, steps), cells)
-        absent = np.isnan(block)
-        seen += block.size
-        missing += int(absent.sum())
-        always &= absent.all(axis=0)
-        empty.extend((start + np.flatnonzero(absent.all(axis=1))).tolist())
-        if not absent.all():
-            low = min(low, float(np.nanmin(block)))
-            high = max(high, float(np.nanmax(block)))
+    known = np.zeros(steps, bool)  # steps with any value
+    looked_at = np.zeros(steps, bool)
+    for unit in strips_of(0, ny, nx) if count > CELLS_AT_ONCE else [Unit(0, ny)]:
+        cells = WholeRows((ny, nx), slice(unit.first, unit.last))
+        always = np.ones(cells.size, bool)
+        for start in dict.fromkeys(starts):
+            own = slice(start, min(start + run, steps))
+            block = source.read(own.start, own.stop, cells)
+            absent = np.isnan(block)
+            seen += block.size
+            missing += int(absent.sum())
+            always &= absent.all(axis=0)
+            looked_at[own] = True
+            known[own] |= ~absent.all(axis=1)
+            if not absent.all():
+                low = min(low, float(np.nanmin(block)))
+                high = max(high, float(np.nanmax(block)))
+        never += int(always.sum())
+    empty = np.flatnonzero(looked_at & ~known).tolist()
     what = quantity(source.variable, where(source))
     if doubt := implausible(what, low, high, difference=source.variable.difference):
         doubts.append(doubt)
     if not np.isfinite(low):
         doubts.append("every value looked at is missing")
         return "all missing"
-    looked = seen // cells.size
+    looked = seen // count
     scope = "all values" if looked == steps else f"{looked} of {steps} steps, spread over time"
-    constant = float(always.mean())
+    constant = never / count
     share = missing / seen
     text = f"{low:.6g} to {high:.6g} {source.variable.unit}".rstrip() + f" ({scope})"
     if not missing:

@@ -11,6 +11,7 @@ import pytest
 
 from bavlo.errors import InputError
 from bavlo.grids import remote_classic
+from bavlo.grids.open import open_grid
 from bavlo.grids.urls import Ahead
 from bavlo.request.options import make_request, usable_cpus
 from bavlo.request.parse import expand
@@ -213,6 +214,21 @@ def test_what_is_not_there_or_is_no_grid_is_said(served):
         assert "Traceback" not in done.stderr
     done = run("describe", f"{address}/rain_0.nc")
     assert "365 of one day" in done.stdout
+
+
+def test_a_dimension_without_a_coordinate_is_none_by_url_either(tmp_path):
+    fsspec = pytest.importorskip("fsspec")
+    path = tmp_path / "bare.nc"
+    with netCDF4.Dataset(path, "w") as data:
+        for name, length in (("time", 3), ("lat", 1), ("lon", 1)):
+            data.createDimension(name, length)
+        data.createVariable("time", "f8", ("time",))[:] = [0.5, 1.5, 2.5]
+        data["time"].units = "days since 2001-01-01"
+        data.createVariable("rain", "f4", ("time", "lat", "lon"))[:] = 1
+    fsspec.filesystem("memory").pipe("/bare/bare.nc", path.read_bytes())
+    for place in (path, Path("memory://bare/bare.nc")):
+        with pytest.raises(InputError, match="no variable on rows and columns with coordinates"):
+            open_grid([place])
 
 
 @pytest.mark.parametrize("records", [True, False])

@@ -16,6 +16,7 @@ from bavlo.grids.cfgrid import Container, Stored
 from bavlo.grids.classic import is_classic
 from bavlo.grids.urls import first_bytes, hdf5, url_of
 
+BARE = b"This is a netCDF dimension but not a netCDF variable"
 OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 
 
@@ -39,7 +40,7 @@ def _stored(name: str, item: Any) -> dict[str, Stored]:
     import h5py
     import netCDF4
 
-    if not isinstance(item, h5py.Dataset):
+    if not isinstance(item, h5py.Dataset) or _is_bare(item):
         return {}
     dimensions: tuple[str, ...]
     if item.is_scale:
@@ -72,6 +73,12 @@ def _stored(name: str, item: Any) -> dict[str, Stored]:
             is_remote=True,
         )
     }
+
+
+def _is_bare(item: Any) -> bool:
+    """Whether it stands for a dimension without a coordinate; it holds zeros."""
+    name = item.attrs.get("NAME", b"") if item.is_scale else b""
+    return bytes(name).startswith(BARE) if isinstance(name, bytes) else False
 
 
 def _read(item: Any, key: Any) -> np.ndarray:

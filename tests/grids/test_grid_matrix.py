@@ -18,7 +18,9 @@ from rasterio.transform import from_origin
 
 from bavlo.commands.series import series
 from bavlo.errors import BavloError
+from bavlo.grids.join import TiledGrid
 from bavlo.grids.open import open_grid
+from bavlo.grids.source import CellSelection, WholeRows
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table
@@ -641,3 +643,29 @@ def test_a_coordinate_of_another_length_than_its_dimension_is_refused(tmp_path):
     array.attrs.update({"units": "mm", "_ARRAY_DIMENSIONS": ["lat", "time", "lon"]})
     with pytest.raises(BavloError, match="rain has 5 along lat, whose coordinate has 4"):
         open_grid([tmp_path / "g.zarr"])
+
+
+def test_whole_rows_of_tiles_are_their_cells(rain, tmp_path):
+    dates = [day(n) for n in range(DAYS)]
+    fine = np.repeat(np.repeat(rain, 2, axis=1), 2, axis=2)[:, 4:12, 4:16] + 3
+    fine_lon, fine_lat = np.arange(22.25, 28, 0.5), np.arange(-0.75, 3, 0.5)
+    paths = [
+        write_tif(tmp_path / "west.tif", rain[:, :, :3], lon=LON[:3], dates=dates),
+        write_tif(
+            tmp_path / "north.tif", rain[4:20, 3:, 3:], lon=LON[3:], lat=LAT[3:], dates=dates[4:20]
+        ),
+        write_tif(tmp_path / "fine.tif", fine, lon=fine_lon, lat=fine_lat, dates=dates),
+    ]
+    grid = open_grid(paths)
+    assert isinstance(grid, TiledGrid)
+    ny, nx = grid.layout.shape
+    for rows in (slice(0, ny), slice(2, 5), slice(ny - 1, ny)):
+        numbers = np.arange(rows.start * nx, rows.stop * nx)
+        plain = CellSelection(grid.layout.shape, numbers)
+        object.__setattr__(plain, "whole_rows", None)  # so that they are taken one by one
+        whole = WholeRows(grid.layout.shape, rows)
+        np.testing.assert_array_equal(whole.cells, numbers)
+        assert whole.size == numbers.size
+        found = grid.read(2, 25, whole)
+        assert np.isnan(found).any()
+        np.testing.assert_array_equal(found, grid.read(2, 25, plain))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -22,6 +22,7 @@ from bavlo.grids.source import (
     GridSource,
     RawTimes,
     ReadOptions,
+    WholeRows,
     whole,
 )
 from bavlo.grids.urls import url_of
@@ -150,6 +151,8 @@ class TiledGrid:
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
+        if cells.whole_rows is not None:
+            return self._read_rows(first, last, cells.whole_rows)
         block = np.full((last - first, cells.size), np.nan)
         row, column = np.divmod(cells.cells, self.layout.shape[1])
         for tile, rows, columns, steps in zip(
@@ -162,16 +165,51 @@ class TiledGrid:
             number = tile_row[inside] * tile.layout.shape[1] + tile_column[inside]
             used, position = np.unique(number, return_inverse=True)
             chosen = CellSelection(tile.layout.shape, used)
-            wanted = steps[first:last]
-            present = np.flatnonzero(wanted != NOWHERE)
-            breaks = np.flatnonzero((np.diff(present) != 1) | (np.diff(wanted[present]) != 1)) + 1
-            for run in np.split(present, breaks):
-                if run.size:
-                    low = int(wanted[run[0]])
-                    values = tile.read(low, low + run.size, chosen)[:, position]
-                    within = block[run[0] : run[-1] + 1, inside]
-                    block[run[0] : run[-1] + 1, inside] = np.where(np.isnan(within), values, within)
+            for own, low in _runs(steps[first:last]):
+                values = tile.read(low, low + own.stop - own.start, chosen)[:, position]
+                within = block[own, inside]
+                block[own, inside] = np.where(np.isnan(within), values, within)
         return block
+
+    def _read_rows(self, first: int, last: int, wanted: slice) -> np.ndarray:
+        """The same of whole rows, which need no list of their cells."""
+        width = self.layout.shape[1]
+        block = np.full((last - first, wanted.stop - wanted.start, width), np.nan)
+        for tile, rows, columns, steps in zip(
+            self.tiles, self.rows, self.columns, self.steps, strict=True
+        ):
+            here, there = (
+                np.flatnonzero(rows[wanted] != NOWHERE),
+                np.flatnonzero(columns != NOWHERE),
+            )
+            if not here.size or not there.size:
+                continue
+            tile_row, tile_column = rows[wanted][here], columns[there]
+            top, bottom = int(tile_row.min()), int(tile_row.max()) + 1
+            chosen = WholeRows(tile.layout.shape, slice(top, bottom))
+            for own, low in _runs(steps[first:last]):
+                count = own.stop - own.start
+                values = tile.read(low, low + count, chosen).reshape(count, bottom - top, -1)
+                values = values[:, tile_row - top][:, :, tile_column]
+                place = np.ix_(np.arange(own.start, own.stop), here, there)
+                within = block[place]
+                block[place] = np.where(np.isnan(within), values, within)
+        return block.reshape(last - first, -1)
+
+
+def _runs(steps: np.ndarray) -> Iterator[tuple[slice, int]]:
+    """Where a tile has steps that follow one another, and the first of them there.
+
+    Parameters
+    ----------
+    steps : (T,) int64
+        The tile's own step for each, NOWHERE where it has none.
+    """
+    present = np.flatnonzero(steps != NOWHERE)
+    breaks = np.flatnonzero((np.diff(present) != 1) | (np.diff(steps[present]) != 1)) + 1
+    for run in np.split(present, breaks):
+        if run.size:
+            yield slice(int(run[0]), int(run[-1]) + 1), int(steps[run[0]])
 
 
 def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:

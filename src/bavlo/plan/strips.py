@@ -33,6 +33,7 @@ from bavlo.request.request import Request
 LEAST_CELLS = 2**23  # of a grid that is read in strips
 MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
 BYTES_OF_CELL = 16  # of a strip: its value and stored number
+BYTES_OF_TILED = 48  # the same where tiles are put together
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -129,7 +130,7 @@ def strip_sample(
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
-    needs = strip_needs(index.overlay)
+    needs = strip_needs(index.overlay, source)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -147,13 +148,14 @@ def strips_of(first: int, last: int, width: int) -> list[Unit]:
     return [Unit(max(start, first), min(start + rows, last)) for start in starts]
 
 
-def strip_needs(overlay: RunOverlay) -> Needs:
+def strip_needs(overlay: RunOverlay, source: GridSource) -> Needs:
     """What strips take in memory, and what is kept beside them."""
     first, last = overlay.rows
     width = overlay.shape[1]
     rows = max((unit.last - unit.first for unit in strips_of(first, last, width)), default=0)
     part = max(width, min(rows * width, 2**18))
-    return Needs(rows * width * BYTES_OF_CELL + part * 8 * COPIES_OF_PART, overlay.nbytes)
+    each = BYTES_OF_TILED if isinstance(source, TiledGrid) else BYTES_OF_CELL
+    return Needs(rows * width * each + part * 8 * COPIES_OF_PART, overlay.nbytes)
 
 
 def measured(

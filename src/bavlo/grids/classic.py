@@ -20,7 +20,6 @@ TYPES = {
     1: "i1", 2: "S1", 3: ">i2", 4: ">i4", 5: ">f4", 6: ">f8",
     7: "u1", 8: ">u2", 9: ">u4", 10: ">i8", 11: ">u8",
 }  # fmt: skip
-TEXT = 2
 FIRST_READ, MOST_READ = 2**16, 2**28
 LEAST_ITEM = 8  # bytes of a dimension, an attribute or a variable in a header
 MAGIC, VERSIONS = b"CDF", (1, 2, 5)
@@ -98,9 +97,11 @@ class _Reader:
         self.offset_size = 4 if version == 1 else 8
 
     def number(self, size: int) -> int:
+        """A whole number of so many bytes."""
         return int.from_bytes(self.take(size), "big")
 
     def take(self, size: int) -> bytes:
+        """The next bytes; an EOFError where there are fewer."""
         part = self.data[self.at : self.at + size]
         if len(part) < size:
             raise EOFError
@@ -108,6 +109,7 @@ class _Reader:
         return part
 
     def count(self) -> int:
+        """How many there are of something."""
         return self.number(self.count_size)
 
     def items(self) -> range:
@@ -124,16 +126,24 @@ class _Reader:
         return part
 
     def text(self) -> str:
+        """A name."""
         return self.padded(self.count()).decode("utf-8", "replace")
 
+    def dtype(self) -> np.dtype:
+        """A type by its number."""
+        kind = self.number(4)
+        if kind not in TYPES:
+            raise OSError(f"its header names a type {kind}, which there is not")
+        return np.dtype(TYPES[kind])
+
     def attributes(self) -> dict[str, Any]:
+        """A list of attributes, texts as such and single numbers alone."""
         self.number(4)
         found: dict[str, Any] = {}
         for _ in self.items():
-            name, kind = self.text(), self.number(4)
-            dtype = np.dtype(TYPES.get(kind, ">f8"))
+            name, dtype = self.text(), self.dtype()
             data = self.padded(self.count() * dtype.itemsize)
-            if kind == TEXT:
+            if dtype.kind == "S":
                 found[name] = data.decode("utf-8", "replace").rstrip("\0")
             else:
                 values = np.frombuffer(data, dtype).astype(dtype.newbyteorder("="))
@@ -177,7 +187,7 @@ def _header(reader: _Reader) -> Header:
         name = reader.text()
         own = [dimensions[reader.count()] for _ in reader.items()]
         attributes = reader.attributes()
-        dtype = np.dtype(TYPES.get(reader.number(4), ">f8"))
+        dtype = reader.dtype()
         reader.count()
         begin = reader.number(reader.offset_size)
         is_record = bool(own) and own[0][1] == 0

@@ -15,9 +15,14 @@ from bavlo.grids.classic import ClassicVariable, read_header
 KEPT = 64  # files whose header is kept
 
 
-@lru_cache(maxsize=KEPT)
 def container(url: str) -> Container:
     """The variables of a file."""
+    return _container(url, urls.stamp_of(url))
+
+
+@lru_cache(maxsize=KEPT)
+def _container(url: str, stamp: object) -> Container:
+    """The same of the file as it is now."""
     size = int(urls.information(url)["size"])
     header = read_header(lambda count: urls.fetch(url, 0, min(count, size)), size)
     if size < header.needed_size:

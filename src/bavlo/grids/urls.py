@@ -74,12 +74,17 @@ def information_lately(url: str) -> dict[str, Any]:
     return _information(url, int(time.monotonic() // LATELY))
 
 
+def stamp_of(url: str) -> object:
+    """What tells the file at a URL from what may stand there later: its tag, else its size."""
+    told = information_lately(url)
+    return told.get("ETag") or told.get("etag") or told.get("size")
+
+
 @lru_cache(maxsize=4096)
 def _information(url: str, span: int) -> dict[str, Any]:
     return information(url)
 
 
-@lru_cache(maxsize=2**16)
 def size_of(url: str) -> int | None:
     """Bytes of what is at a URL; None where that is no file, as with a store that is a folder."""
     try:
@@ -88,11 +93,12 @@ def size_of(url: str) -> int | None:
         return None
 
 
-def sizes_ahead(urls: Sequence[str]) -> None:
-    """Ask for the sizes of many files at the same time, so that the delays do not add up."""
-    if len(urls) > 1:
-        with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:
-            list(pool.map(size_of, urls))
+def sizes_of(urls: Sequence[str]) -> dict[str, int | None]:
+    """The same of many, asked for at the same time, so that the delays do not add up."""
+    if not urls:
+        return {}
+    with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:
+        return dict(zip(urls, pool.map(size_of, urls), strict=True))
 
 
 def listed(url: str) -> list[str]:

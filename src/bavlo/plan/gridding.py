@@ -34,6 +34,7 @@ from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
+from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where, whole
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
@@ -120,6 +121,8 @@ class GridPlan:
         Cells that regions cover, where the rest becomes missing.
     onto
         The cells that they are brought onto, and how.
+    in_strips
+        Whether the old rows are too many to be read together, and add up one after the other.
     """
 
     request: Request
@@ -137,19 +140,7 @@ class GridPlan:
     cells: CellSelection
     inside: np.ndarray | None
     onto: Onto | None
-
-    @property
-    def in_strips(self) -> bool:
-        """Whether the old rows are too many to be read together, and add up one after the other."""
-        return (
-            self.onto is not None
-            and self.source.time is None
-            and self.onto.way.how in (AREA, MAJORITY)
-            and not isinstance(self.source.layout, CurvilinearLayout)
-            and self.source.layout.crs == self.onto.layout.crs
-            and self.source.layout.shape[0] * self.source.layout.shape[1] >= LEAST_CELLS
-            and self.source.layout.shape[0] > self.onto.layout.shape[0]
-        )
+    in_strips: bool = False
 
     @property
     def unit(self) -> str:
@@ -224,6 +215,21 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         cells,
         inside,
         onto,
+        onto is not None and adds_up_in_strips(source, onto),
+    )
+
+
+def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:
+    """Whether a grid is brought onto others strip by strip, which the grids alone decide."""
+    ny, nx = source.layout.shape
+    return (
+        source.time is None
+        and isinstance(source, JoinedGrid | TiledGrid)
+        and not isinstance(source.layout, CurvilinearLayout)
+        and onto.way.how in (AREA, MAJORITY)
+        and source.layout.crs == onto.layout.crs
+        and ny * nx >= LEAST_CELLS
+        and ny > onto.layout.shape[0]
     )
 
 

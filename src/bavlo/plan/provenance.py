@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridSource
-from bavlo.grids.urls import size_of, sizes_ahead, url_of
+from bavlo.grids.urls import sizes_of, url_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.regions.read import NO_FILE, RegionFile
 from bavlo.request.options import asked
@@ -126,11 +127,12 @@ def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict
         The SHA-256 of whole files too.
     """
     files = () if source is None else source.files
-    sizes_ahead([url for file in files if (url := url_of(file.path)) is not None])
+    sizes = sizes_of([url for file in files if (url := url_of(file.path)) is not None])
     return [
         _input(
             file.path,
             _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
+            sizes,
             checksum=checksum,
         )
         | (digest_of(file) or {})
@@ -143,7 +145,7 @@ def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str
     if regions.path == NO_FILE:
         return {"places": list(regions.regions.labels)}
     names = _fingerprint(*regions.regions.labels)
-    found = _input(regions.path, names, checksum=checksum)
+    found = _input(regions.path, names, {}, checksum=checksum)
     if isinstance(regions.regions, Regions):
         digest = hashlib.sha256()
         for outline in shapely.to_wkb(regions.regions.geometry).tolist():
@@ -159,11 +161,12 @@ def as_json(provenance: dict[str, Any]) -> str:
     return json.dumps(provenance, indent=2, ensure_ascii=False) + "\n"
 
 
-def _input(path: Path, fingerprint: str, *, checksum: bool) -> dict[str, Any]:
+def _input(
+    path: Path, fingerprint: str, sizes: Mapping[str, int | None], *, checksum: bool
+) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
-        size = size_of(url)
-        return {"file": url, "size": size, "metadata_sha256": fingerprint}
+        return {"file": url, "size": sizes.get(url), "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
     return {

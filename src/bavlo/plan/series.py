@@ -108,13 +108,12 @@ class SeriesPlan:
     @property
     def orders(self) -> list[str]:
         """The order of each measure."""
-        return [self.request.measuring.order or measure.order for measure in self.measures]
+        return orders_of(self.request, self.measures)
 
     @property
     def of_whole(self) -> np.ndarray:
         """(M,) bool which measures count only where all cells have data that ever do."""
-        asked = self.request.measuring.min_area is not None
-        return np.array([measure.of_whole and not asked for measure in self.measures], bool)
+        return wholes_of(self.request, self.measures)
 
     @property
     def by_cells(self) -> OverlayIndex:
@@ -154,6 +153,17 @@ class OpenedSeries:
     index: OverlayIndex | StripIndex
     measures: tuple[Measure, ...]
     weights: FurtherWeights
+
+
+def orders_of(request: Request, measures: tuple[Measure, ...]) -> list[str]:
+    """The order of each measure: as asked for, else as suits it."""
+    return [request.measuring.order or measure.order for measure in measures]
+
+
+def wholes_of(request: Request, measures: tuple[Measure, ...]) -> np.ndarray:
+    """(M,) bool which measures count only where all cells have data that ever do."""
+    asked = request.measuring.min_area is not None
+    return np.array([measure.of_whole and not asked for measure in measures], bool)
 
 
 def open_series(request: Request, report: Reporter) -> OpenedSeries:
@@ -198,8 +208,7 @@ def plan_series(request: Request, opened: OpenedSeries) -> SeriesPlan:
     check_classes(measures, assignment)
     degree_days = request.time.combine.degree_days
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
-    orders = [request.measuring.order or measure.order for measure in measures]
-    wholes = [m.of_whole and request.measuring.min_area is None for m in measures]
+    orders, wholes = orders_of(request, measures), wholes_of(request, measures).tolist()
     groups = []
     index = opened.index
     for order, kind in (("region", RegionFirst), ("cell", CellFirst)):

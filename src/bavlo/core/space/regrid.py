@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
@@ -91,13 +91,20 @@ class AxisShares:
             weight = _both(self.rows, self.columns, valid.astype(np.float64))
             filled = np.where(valid, values, 0.0)
         if self.old_rows is not None and self.old_columns is not None:
+            total = _both(self.old_rows, self.old_columns, filled)
+        else:
+            total = _both(self.rows, self.columns, filled)
+        return self._known(total, weight, min_area)
+
+    def _known(self, total: np.ndarray, weight: np.ndarray, min_area: float) -> np.ndarray:
+        """Means or sums (ny', nx') in the array of the totals, NaN where too little has data."""
+        if self.old_rows is not None:
             # What is counted is not lost at the rim: only cells without data may be too many.
             enough = (weight >= min_area * self._whole - ENOUGH) & (weight > 0)
-            return np.where(enough, _both(self.old_rows, self.old_columns, filled), np.nan)
-        enough = (weight >= min_area - ENOUGH) & (weight > 0)
-        total = _both(self.rows, self.columns, filled)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            total /= weight
+        else:
+            enough = (weight >= min_area - ENOUGH) & (weight > 0)
+            with np.errstate(invalid="ignore", divide="ignore"):
+                total /= weight
         total[~enough] = np.nan
         return total
 
@@ -134,25 +141,15 @@ class AxisShares:
         weight = self._across([(each.first, each.weight) for each in sums])
         codes = sorted({code for each in sums for code in each.codes})
         if codes:
-            enough = (weight >= min_area - ENOUGH) & (weight > 0)
-            best, out = np.full(weight.shape, -np.inf), np.full(weight.shape, np.nan)
-            for code in codes:
-                held = self._across(
-                    [(each.first, each.codes[code]) for each in sums if code in each.codes]
-                )
-                with np.errstate(invalid="ignore", divide="ignore"):
-                    share = np.where(enough, held / weight, np.nan)
-                more = share > best + ENOUGH
-                out, best = np.where(more, code, out), np.where(more, share, best)
-            return out
+
+            def share(code: float) -> np.ndarray:
+                held = [(each.first, each.codes[code]) for each in sums if code in each.codes]
+                return self._known(self._across(held), weight, min_area)
+
+            return largest((code, share(code)) for code in codes)
         totals = [(each.first, each.total) for each in sums if each.total is not None]
         total = self._across(totals, counts=self.old_columns is not None)
-        if self.old_columns is not None:
-            enough = (weight >= min_area * self._whole - ENOUGH) & (weight > 0)
-            return np.where(enough, total, np.nan)
-        enough = (weight >= min_area - ENOUGH) & (weight > 0)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(enough, total / weight, np.nan)
+        return self._known(total, weight, min_area)
 
     def _across(
         self, sums: Sequence[tuple[int, np.ndarray]], *, counts: bool = False
@@ -226,18 +223,24 @@ class Majority:
     def apply(self, values: np.ndarray, min_area: float) -> np.ndarray:
         """(ny', nx') codes, NaN where less than `min_area` of a cell has data."""
         known = ~np.isnan(values)
-        best: np.ndarray | None = None
-        for code in np.unique(values[known]).tolist():
-            held = np.where(known, (values == code).astype(np.float64), np.nan)
-            share = self.areas.apply(held, min_area)
-            if best is None:
-                best, out = share, np.where(np.isnan(share), np.nan, code)
-                continue
-            more = share > best + ENOUGH
-            out, best = np.where(more, code, out), np.where(more, share, best)
-        if best is None:
+        codes = np.unique(values[known]).tolist()
+        if not codes:
             return self.areas.apply(values, min_area)
-        return out
+
+        def share(code: float) -> np.ndarray:
+            held = np.where(known, (values == code).astype(np.float64), np.nan)
+            return self.areas.apply(held, min_area)
+
+        return largest((code, share(code)) for code in codes)
+
+
+def largest(shares: Iterable[tuple[float, np.ndarray]]) -> np.ndarray:
+    """(ny', nx') the code of the largest share, of equal ones the first; NaN where all are NaN."""
+    out, best = np.array(np.nan), np.array(-np.inf)
+    for code, share in shares:
+        more = share > best + ENOUGH
+        out, best = np.where(more, code, out), np.where(more, share, best)
+    return out
 
 
 @dataclass(frozen=True, eq=False)

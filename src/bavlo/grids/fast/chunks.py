@@ -327,8 +327,7 @@ def reader_of(path: Path, name: str) -> ChunkReader | None:
         status = path.stat()
         stamp: object = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
     else:
-        told = addresses.information_lately(url)
-        stamp = told.get("ETag") or told.get("etag") or told.get("size")
+        stamp = addresses.stamp_of(url)
     key = (path, name, stamp)
     with _lock:
         if key not in _readers:

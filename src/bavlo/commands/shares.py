@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.stats.measures import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.periods import Assignment
@@ -47,7 +47,7 @@ class PeriodShares:
 
 
 @dataclass(frozen=True, eq=False)
-class ShareReducer:
+class ShareReducer(EachAlone[PeriodShares]):
     """Shares of each step; nothing goes on from one to the next.
 
     Parameters
@@ -81,18 +81,6 @@ class ShareReducer:
         share = np.where(enough, share, np.nan)
         area = np.where(np.isnan(share), np.nan, (self.square_km.square_km @ held).T)
         return PeriodShares(period, codes, np.stack([share, area], axis=-1), sample.area_valid[0])
-
-    def merge(self, earlier: list[PeriodShares], later: list[PeriodShares]) -> list[PeriodShares]:
-        """Those of both."""
-        return earlier + later
-
-    def settle(self, state: list[PeriodShares]) -> tuple[list[PeriodShares], None]:
-        """All of them."""
-        return state, None
-
-    def close(self, state: list[PeriodShares]) -> list[PeriodShares]:
-        """All of them."""
-        return state
 
 
 def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:

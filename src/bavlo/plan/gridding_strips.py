@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import EachAlone, Unit
 from bavlo.core.space.regrid import AxisShares, Majority, RowSums
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
@@ -17,14 +17,12 @@ from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import RowReader, strips_of
 from bavlo.request.reporter import Reporter
 
-Strips = list[tuple[int, RowSums]]
-
 COPIES = 5  # values, which of them are known, and codes of a strip, 8 bytes each
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
 
 
 @dataclass(frozen=True, eq=False)
-class RowSumsReducer:
+class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
     """Sums of each strip; all of them are put together in the end, in order of rows.
 
     Parameters
@@ -41,24 +39,12 @@ class RowSumsReducer:
     units: tuple[str, str]
     difference: bool
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[Strips]:
+    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
         """The sums of one strip, with its first row."""
         if self.units[0] != self.units[1]:
             values = convert(values, *self.units, difference=self.difference)
         first = unit.first - self.origin
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
-
-    def merge(self, earlier: Strips, later: Strips) -> Strips:
-        """Those of both."""
-        return earlier + later
-
-    def settle(self, state: Strips) -> tuple[Strips, None]:
-        """All of them."""
-        return state, None
-
-    def close(self, state: Strips) -> Strips:
-        """All of them."""
-        return state
 
 
 def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
@@ -81,7 +67,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     units = strips_of(rows.start, rows.stop, width)
     largest = max(unit.last - unit.first for unit in units)
     needs = Needs(largest * width * 8.0 * COPIES, plan.onto.layout.shape[0] * width * 8.0 * SUMS)
-    found: Strips = []
+    found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
@@ -86,29 +86,15 @@ class RowReader:
 
 
 @dataclass(frozen=True, eq=False)
-class StripReducer:
+class StripReducer(EachAlone[tuple[int, StripSums]]):
     """Sums of each strip; all of them are added up in the end, in order of rows."""
 
     index: StripIndex
     shift: float
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[tuple[int, StripSums]]:
+    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
         """The sums of one strip, with its first row."""
-        return [(unit.first, self.index.sums(unit.first, values, self.shift))]
-
-    def merge(
-        self, earlier: tuple[int, StripSums], later: tuple[int, StripSums]
-    ) -> tuple[int, StripSums]:
-        """Of two neighbouring strips."""
-        return earlier[0], earlier[1] + later[1]
-
-    def settle(self, state: tuple[int, StripSums]) -> tuple[tuple[int, StripSums], None]:
-        """All of it."""
-        return state, None
-
-    def close(self, state: tuple[int, StripSums]) -> tuple[int, StripSums]:
-        """All of it."""
-        return state
+        return [[(unit.first, self.index.sums(unit.first, values, self.shift))]]
 
 
 def strip_sample(
@@ -134,7 +120,8 @@ def strip_sample(
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
-        found.extend(engine.reduce(reader, StripReducer(index, shift), segments))
+        for settled in engine.reduce(reader, StripReducer(index, shift), segments):
+            found += settled
     strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
     return StripSample.of(strips, index.overlay), value_range(strips)
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol, TypeVar
+from typing import Generic, Protocol, TypeVar
 
 ValuesT = TypeVar("ValuesT", contravariant=True)
 StateT = TypeVar("StateT")
 SettledT = TypeVar("SettledT", covariant=True)
+
+One = TypeVar("One")
 
 ENOUGH = 1e-9  # rounding that a share of steps or of an area may lack
 
@@ -52,3 +54,19 @@ class Reducer(Protocol[ValuesT, StateT, SettledT]):
 
     def close(self, state: StateT) -> SettledT:
         """All that is left of a state after which no step follows."""
+
+
+class EachAlone(Generic[One]):
+    """What reducers share whose units give results by themselves: nothing goes on to the next."""
+
+    def merge(self, earlier: list[One], later: list[One]) -> list[One]:
+        """Those of both."""
+        return earlier + later
+
+    def settle(self, state: list[One]) -> tuple[list[One], None]:
+        """All of them."""
+        return state, None
+
+    def close(self, state: list[One]) -> list[One]:
+        """All of them."""
+        return state

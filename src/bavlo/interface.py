@@ -19,13 +19,14 @@ import threading
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
 from bavlo.errors import BavloWarning, InputError, RequestError, worded
+from bavlo.records import dataclass
 from bavlo.request.options import make_request, options_of
 from bavlo.request.reporter import SilentReporter
 

@@ -20,6 +20,7 @@ LAYOUT = GridLayout(np.linspace(0, 20, 81), np.linspace(0, 10, 41))
 def cache(tmp_path, monkeypatch):
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
     monkeypatch.setattr(overlaycache, "WORTH", 0.0)
+    monkeypatch.setattr(overlaycache, "SMALL", 0)
     return tmp_path / "cache"
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bavlo.commands.sources import VALUES, Matched, Source, matched
 from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
+from bavlo.records import dataclass
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
 from bavlo.tables.formats import read_table

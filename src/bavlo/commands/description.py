@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from bavlo.records import dataclass
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,6 @@ import json
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +27,7 @@ from bavlo.figures.page import (
     render,
 )
 from bavlo.plan.wording import counted, row_count
+from bavlo.records import dataclass
 from bavlo.request.options import make_request
 from bavlo.request.recorded import folder_of
 from bavlo.request.reporter import SilentReporter

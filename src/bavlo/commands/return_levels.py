@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from bavlo.core.values.combine import Combine
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, row_count, some_of
+from bavlo.records import dataclass
 from bavlo.request.options import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

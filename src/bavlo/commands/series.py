@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
@@ -42,6 +41,7 @@ from bavlo.plan.series_table import (
 )
 from bavlo.plan.settled import SettledValues
 from bavlo.plan.strips import strip_sample
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import platform
 import sys
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
+
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse

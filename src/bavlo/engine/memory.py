@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import resource
 import sys
-from dataclasses import dataclass
 from pathlib import Path
 
 from bavlo.errors import RequestError
+from bavlo.records import dataclass
 
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins
 

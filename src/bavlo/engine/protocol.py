@@ -8,7 +8,7 @@ what is added to what, and in which order, follows from the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
@@ -16,6 +16,7 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.segments import Segment
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.engine.together import OnePass

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -15,8 +13,11 @@ from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
+    from concurrent.futures import Future
+
     from bavlo.engine.together import OnePass
 
 Task = TypeVar("Task")
@@ -53,6 +54,8 @@ def in_order(
         for task in tasks:
             yield work(task)
         return
+    from concurrent.futures import ThreadPoolExecutor
+
     with ThreadPoolExecutor(jobs, thread_name_prefix="bavlo") as pool:
         yield from _taken(tasks, jobs, lambda task: pool.submit(work, task))
 

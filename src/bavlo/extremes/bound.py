@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -27,6 +26,7 @@ from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Quantity
 from bavlo.core.values.units import convert, is_rate_unit, suits
 from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource
+from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

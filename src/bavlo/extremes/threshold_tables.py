@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import csv
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from bavlo.errors import InputError
 from bavlo.files import number_in
 from bavlo.grids.formats import format_of
+from bavlo.records import dataclass
 from bavlo.request.request import Request
 
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from bavlo.errors import RequestError
+from bavlo.records import dataclass
 
 STATIC_LABEL = "static"
 SEVERAL = 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -26,6 +26,7 @@ from bavlo.figures.style import (
     shown_unit,
     styled,
 )
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

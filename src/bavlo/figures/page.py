@@ -6,10 +6,10 @@ import base64
 import io
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from bavlo.figures.style import styled
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

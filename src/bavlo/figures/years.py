@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -25,6 +24,7 @@ from bavlo.figures.style import (
     shown_unit,
     styled,
 )
+from bavlo.records import dataclass
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:

@@ -5,17 +5,19 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
 import cftime
 import numpy as np
 
+from bavlo.core.few import median
 from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.core.values.missing import stored_as
 from bavlo.errors import InputError, refused_by_system
+from bavlo.records import dataclass
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
@@ -52,11 +54,31 @@ STEP_TYPES = {
     "min": "time: minimum",
 }
 
+# What the netCDF library writes where nothing was written (netcdf.h, NC_FILL_*).
+DEFAULT_FILLS = {
+    "i2": -(2**15) + 1,
+    "u2": 2**16 - 1,
+    "i4": -(2**31) + 1,
+    "u4": 2**32 - 1,
+    "i8": -(2**63) + 2,
+    "u8": 2**64 - 2,
+    "f4": float.fromhex("0x1.ep+122"),
+    "f8": float.fromhex("0x1.ep+122"),
+}
+
 WRITTEN_TIME = re.compile(
     r"(\d{4})-(\d\d)-(\d\d)(?:[T_ ](\d\d)(?::(\d\d))?(?::(\d\d)(?:\.\d*)?)?Z?)?"
 )
 
+# The usual date of reference, which needs no parser of all others.
+PLAIN_REFERENCE = re.compile(r"([1-9]\d{3})-(\d\d?)-(\d\d?)(?:[T ]0?0:0?0(?::0?0)?)?", re.ASCII)
+
 Attributes = Mapping[str, Any]
+
+
+def default_fill(dtype: np.dtype) -> float | None:
+    """What stands in a NetCDF file where nothing was written; None for a type without."""
+    return DEFAULT_FILLS.get(dtype.newbyteorder("=").str[1:])
 
 
 @dataclass(frozen=True)
@@ -127,7 +149,7 @@ class Packing:
                 continue
             if absent is not None:
                 suspect &= ~absent
-            met = np.intersect1d(stored[suspect], marks)
+            met = marks[[bool((stored[suspect] == mark).any()) for mark in marks]]
             if met.size:
                 value = replace(self, watched=()).decode(met[:1])[0]
                 raise InputError(
@@ -298,7 +320,7 @@ def _joined_bounds(bounds: np.ndarray, centres: np.ndarray) -> np.ndarray | None
     low, high = bounds.min(axis=1), bounds.max(axis=1)
     falling = centres.size > 1 and centres[1] < centres[0]
     starts, stops = (high, low) if falling else (low, high)
-    size = np.median(high - low)
+    size = median(high - low)
     if size <= 0 or (np.abs(starts[1:] - stops[:-1]) > 1e-3 * size).any():
         return None
     edges = np.append(starts, stops[-1])
@@ -337,8 +359,7 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
             raise ValueError("it is neither a fixed nor a calendar unit of time since a date")
         # Elapsed time is linear, so only the date of reference needs a calendar.
         seconds = FIXED_UNITS[fixed.group(1).lower()[0]]
-        origin = cftime.num2date(0, f"days since {fixed.group(2)}", calendar=calendar)
-        base = int(cftime.date2num(origin, EPOCH, calendar=calendar))
+        base = _reference(fixed.group(2).strip(), calendar)
         elapsed = np.rint(values.astype(np.float64) * seconds)
         if np.abs(elapsed).max(initial=0) > 1e12:
             raise ValueError("the times are beyond thirty thousand years")
@@ -349,6 +370,16 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
             f"the time unit '{unit}' ({calendar} calendar) cannot be read: {error}",
             "repair the units of the time coordinate",
         ) from error
+
+
+def _reference(text: str, calendar: str) -> int:
+    """The instant that times are counted from."""
+    plain = PLAIN_REFERENCE.fullmatch(text)
+    if plain:
+        year, month, day = (int(part) for part in plain.groups())
+        return to_instant(calendar, year, month, day)
+    origin = cftime.num2date(0, f"days since {text}", calendar=calendar)
+    return int(cftime.date2num(origin, EPOCH, calendar=calendar))
 
 
 def written_times(texts: np.ndarray, where: object) -> np.ndarray:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,7 @@ from bavlo.grids.fast import chunks
 from bavlo.grids.fast.packed import PackedBlock, Part
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, Window
+from bavlo.records import dataclass
 
 YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
@@ -50,8 +51,9 @@ class Stored:
         What the format writes where nothing was written.
     is_hdf5
         Whether its file is HDF5.
-    is_remote
-        Whether its file is reached by URL, so that every byte counts.
+    by_chunks
+        Whether its raw chunks are worth reading even where it is small, as by URL, where every
+        byte counts.
     """
 
     name: str
@@ -64,7 +66,7 @@ class Stored:
     keep: Callable[[int], None] = field(default=lambda size: None)
     default_fill: float | None = None
     is_hdf5: bool = False
-    is_remote: bool = False
+    by_chunks: bool = False
 
     @property
     def group(self) -> str:
@@ -543,7 +545,7 @@ def _grid(
         order,
         stored_chunks,
         opener,
-        is_large=variable.is_remote or _size(variable) >= chunks.LEAST_SIZE,
+        is_large=variable.by_chunks or _size(variable) >= chunks.LEAST_SIZE,
         keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
         dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -26,6 +25,7 @@ from bavlo.grids.source import (
     whole,
 )
 from bavlo.grids.urls import url_of
+from bavlo.records import dataclass
 
 NOWHERE = -1
 FILES_AT_ONCE = 16  # that are fetched by URL
@@ -86,6 +86,8 @@ class JoinedGrid:
                 for run in runs:
                     read_run(run)
             else:  # so that the delays of many files do not add up
+                from concurrent.futures import ThreadPoolExecutor
+
                 with ThreadPoolExecutor(min(len(runs), FILES_AT_ONCE)) as pool:
                     list(pool.map(read_run, runs))
         return self._scaled(block)

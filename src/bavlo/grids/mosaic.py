@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -17,6 +16,7 @@ from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.join import NOWHERE, JoinedGrid, all_steps
 from bavlo.grids.source import CellSelection, GridFile, whole
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.core.space.regrid import Regrid

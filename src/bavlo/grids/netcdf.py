@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, cfgrid
+from bavlo.grids import cf, cfgrid, hdf5
 from bavlo.grids.cfgrid import Container, Stored
 from bavlo.grids.classic import check_whole
 from bavlo.grids.elsewhere import check_heaps
@@ -29,39 +29,44 @@ _open: OrderedDict[Path, tuple[Any, Container, tuple[int, ...]]] = OrderedDict()
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
     """An open file; the last few stay open, since their steps are read in runs."""
-    import netCDF4
-
     with LOCK:
         entry = _open.pop(path, None)
         try:
             status = path.stat()
             stamp = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
             if entry is not None and entry[2] != stamp:  # another file by now, or written to
-                entry[0].close()
+                _close(entry[0])
                 entry = None
             if entry is None:
-                # The library's own default is so large that open files add up.
-                netCDF4.set_chunk_cache(size=CHUNK_CACHE)
                 check_heaps(path)
                 check_whole(path)
-                data = netCDF4.Dataset(path, "r")
-                data.set_auto_maskandscale(False)
-                data.set_auto_chartostring(False)
-                entry = (
-                    data,
-                    Container(
-                        {_name(v): _stored(v, data.disk_format == "HDF5") for v in _walk(data)}
-                    ),
-                    stamp,
-                )
+                entry = *(hdf5.open_plain(path) or _open_any(path)), stamp
             yield entry[1]
         except DAMAGE as error:
-            if entry is not None and entry[0].isopen():
-                entry[0].close()
+            if entry is not None:
+                _close(entry[0])
             raise cf.unreadable(path, error) from error
         _open[path] = entry
         while len(_open) > MOST_OPEN:
-            _open.popitem(last=False)[1][0].close()
+            _close(_open.popitem(last=False)[1][0])
+
+
+def _close(data: Any) -> None:
+    with suppress(RuntimeError):  # closed already
+        data.close()
+
+
+def _open_any(path: Path) -> tuple[Any, Container]:
+    """A file and its variables by the netCDF library."""
+    import netCDF4
+
+    # The library's own default is so large that open files add up.
+    netCDF4.set_chunk_cache(size=CHUNK_CACHE)
+    data = netCDF4.Dataset(path, "r")
+    data.set_auto_maskandscale(False)
+    data.set_auto_chartostring(False)
+    is_hdf5 = data.disk_format == "HDF5"
+    return data, Container({_name(v): _stored(v, is_hdf5) for v in _walk(data)})
 
 
 def _walk(group: Any) -> Iterator[Any]:
@@ -76,13 +81,8 @@ def _name(variable: Any) -> str:
 
 
 def _stored(variable: Any, is_hdf5: bool) -> Stored:
-    import netCDF4
-
     dtype = variable.dtype if isinstance(variable.dtype, np.dtype) else None
     chunking = variable.chunking()
-    fill: Any = None
-    if dtype is not None and dtype.itemsize > 1:
-        fill = netCDF4.default_fillvals.get(dtype.str[1:])
     return Stored(
         _name(variable),
         tuple(variable.dimensions),
@@ -92,7 +92,7 @@ def _stored(variable: Any, is_hdf5: bool) -> Stored:
         tuple(int(n) for n in chunking) if isinstance(chunking, list) else None,
         lambda key: np.asarray(variable[key]),
         partial(_keep, variable),
-        fill,
+        None if dtype is None else cf.default_fill(dtype),
         is_hdf5,
     )
 
@@ -107,7 +107,7 @@ def close_all() -> None:
     """Close the files that are kept open."""
     with LOCK:
         while _open:
-            _open.popitem()[1][0].close()
+            _close(_open.popitem()[1][0])
 
 
 FORMAT = cfgrid.ContainerFormat(container)

@@ -11,7 +11,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -32,6 +32,7 @@ from bavlo.grids.fast.inflate import unpacked
 from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.formats import GZIP
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
+from bavlo.records import dataclass
 
 MOST_OPEN = 8
 ASCII = "AAIGrid"

@@ -13,7 +13,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -26,6 +26,7 @@ from bavlo.grids.fast.chunks import reader_of
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
+from bavlo.records import dataclass
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -15,6 +14,7 @@ from bavlo.core.values.formula import evaluate
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.derived import DerivedGrid
 from bavlo.grids.source import CellSelection, GridFile
+from bavlo.records import dataclass
 
 
 def by_entries(shared: Overlay) -> Overlay:

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import itertools
 from functools import lru_cache, partial
-from typing import Any
 
 import numpy as np
 
-from bavlo.grids import urls
+from bavlo.grids import cf, urls
 from bavlo.grids.cfgrid import Container, Stored
 from bavlo.grids.classic import ClassicVariable, read_header
 
@@ -31,13 +30,8 @@ def _container(url: str, stamp: object) -> Container:
 
 
 def _stored(url: str, variable: ClassicVariable, stride: int) -> Stored:
-    import netCDF4
-
     dtype = variable.dtype.newbyteorder("=")
     is_number = dtype.kind in "iuf"
-    fill: Any = None
-    if is_number and dtype.itemsize > 1:
-        fill = netCDF4.default_fillvals.get(dtype.str[1:])
     return Stored(
         variable.name,
         variable.dimensions,
@@ -46,8 +40,8 @@ def _stored(url: str, variable: ClassicVariable, stride: int) -> Stored:
         variable.attributes,
         None,
         partial(_read, url, variable, stride),
-        default_fill=fill,
-        is_remote=True,
+        default_fill=cf.default_fill(dtype) if is_number else None,
+        by_chunks=True,
     )
 
 

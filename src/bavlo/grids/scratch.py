@@ -10,9 +10,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
@@ -22,6 +20,7 @@ from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.fast.chunks import ChunkReader
 from bavlo.grids.source import CellSelection
+from bavlo.records import dataclass
 
 BAND = 2**25  # bytes of a band and a run of steps; small enough for several workers
 BESIDE = 3.0  # of a chunk's bytes: as it is stored, inflated, and its cells taken out
@@ -144,6 +143,8 @@ class TurnedChunks:
             raise self._refused(error) from error
         runs = range(-(-self.steps // self.height))
         work = [(band, run) for band in self.bands for run in runs]
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(1 if self.reader is None else self.jobs) as pool:
             for _ in pool.map(lambda each: self._turn(*each), work):
                 pass

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -13,6 +12,7 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.grids.cf import Packing
@@ -152,7 +152,7 @@ class CellSelection:
             subset = CellSubset(None, slice(0, size), size)
             return (Window(self.whole_rows, slice(0, self.shape[1]), subset),)
         rows, columns = np.divmod(self.cells, self.shape[1])
-        used = np.unique(columns)
+        used = np.flatnonzero(np.bincount(columns, minlength=1))
         distance = np.diff(used)
         cuts = [int(used[-1]) + 1]
         if distance.size and distance.max() > (used[-1] - used[0] + 1) / 4:

@@ -8,7 +8,6 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
@@ -97,6 +96,8 @@ def sizes_of(urls: Sequence[str]) -> dict[str, int | None]:
     """The same of many, asked for at the same time, so that the delays do not add up."""
     if not urls:
         return {}
+    from concurrent.futures import ThreadPoolExecutor
+
     with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:
         return dict(zip(urls, pool.map(size_of, urls), strict=True))
 

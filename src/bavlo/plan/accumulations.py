@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.few import distinct
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.steps import overlapping
 from bavlo.core.values.accumulation import (
@@ -22,6 +23,7 @@ from bavlo.grids.join import JoinedGrid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.inspection import squares
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
@@ -101,7 +103,7 @@ class RainingCells:
 
 def _raining(source: GridSource, steps: int) -> RainingCells | None:
     """Up to 2,000 cells with rain at some steps, the earliest that have any."""
-    for begin in np.unique(np.linspace(0, steps, DRY_PARTS, endpoint=False).astype(int)).tolist():
+    for begin in distinct(np.linspace(0, steps, DRY_PARTS, endpoint=False).astype(int)).tolist():
         found, values = [], []
         for area in squares(source):
             every = -(-area.cells.size // CELLS_LOOKED_AT)

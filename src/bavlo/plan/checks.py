@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from bavlo.core.few import median
 from bavlo.core.stats.measures import SHARES, Measure
 from bavlo.core.time.axis import DAY, TimeAxis
 from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
@@ -113,8 +114,8 @@ def check_percent(product: str, combine: str, what: Quantity) -> None:
 def check_length(time: TimeAxis, periods: PeriodAxis, every: str) -> None:
     """A period shorter than the steps is an error: days are never made from monthly totals."""
     if len(periods) and len(time):
-        period = float(np.median(periods.end - periods.start))
-        step = float(np.median(time.duration))
+        period = median(periods.end - periods.start)
+        step = median(time.duration)
         if period < 0.9 * step:
             raise RequestError(
                 "every",
@@ -128,6 +129,6 @@ def _kind_as_long_as(time: TimeAxis, step: float) -> str:
     first = int(time.start[0])
     for kind in ("day", "pentad", "dekad", "month", "season", "year"):
         axis = periods_between(PeriodRule(kind), time.calendar, first, first + 800 * DAY)
-        if float(np.median(axis.end - axis.start)) >= 0.9 * step:
+        if median(axis.end - axis.start) >= 0.9 * step:
             return kind
     return "all"

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
@@ -15,6 +13,7 @@ from bavlo.engine.memory import Needs
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import RowReader, strips_of
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 COPIES = 5  # values, which of them are known, and codes of a strip, 8 bytes each

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import groupby
 
 import numpy as np
 
+from bavlo.core.few import distinct
 from bavlo.core.values.kinds import CLASS, STATE, Quantity
 from bavlo.core.values.missing import (
     Mark,
@@ -25,6 +26,7 @@ from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
 from bavlo.grids.urls import url_of
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 STEPS_LOOKED_AT = 9
@@ -102,7 +104,7 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
     if url_of(source.files[0].path) is not None:
         return []
     if source.step_chunk == 1:
-        return [int(n) for n in np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
+        return [int(n) for n in distinct(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
     length = STEPS_LOOKED_AT // RUNS_LOOKED_AT
     runs = np.linspace(0, max(steps - length, 0), RUNS_LOOKED_AT).astype(int)
     chosen = np.unique(np.minimum(runs[:, None] + np.arange(length), steps - 1))

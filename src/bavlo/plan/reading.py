@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -16,6 +15,7 @@ from bavlo.grids.fast.packed import HasPacked, PackedBlock, Totals
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.scratch import BESIDE
 from bavlo.grids.source import CellSelection, GridSource, files_of
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from bavlo.core.space.regions import Regions
+from bavlo.records import dataclass
 from bavlo.regions.read import RegionFile
 from bavlo.request.options import asked
 from bavlo.request.request import Request

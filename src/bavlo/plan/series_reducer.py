@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.plan.reading import UnitValues
 from bavlo.plan.series import SeriesPlan
+from bavlo.records import dataclass
 
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 

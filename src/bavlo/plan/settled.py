@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -30,6 +30,7 @@ from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import ValueRange
 from bavlo.plan.series_table import SeriesArrays
 from bavlo.plan.weights import FurtherWeights
+from bavlo.records import dataclass
 
 OF_PLAN = ("labels", "value", "area_valid", "steps", "place")
 

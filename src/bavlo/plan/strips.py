@@ -7,7 +7,6 @@ strip and the outlines of the regions.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -27,6 +26,7 @@ from bavlo.engine.memory import Needs
 from bavlo.engine.segments import Segment
 from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -16,6 +16,7 @@ from bavlo.grids.join import TiledGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where
+from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 

@@ -19,6 +19,7 @@ from bavlo.core.space.regions import Regions
 from bavlo.grids.kept import OVERLAY, folder, keep, load
 
 FORMAT = "4"  # of the entries; another number makes all older ones useless
+SMALL = 10_000  # cells and vertices whose overlay is made sooner than the cache is asked
 WORTH = 0.3  # seconds that an overlay must take to be kept
 PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
 
@@ -41,6 +42,9 @@ def key_of(regions: Regions, layout: GridLayout) -> str:
 
 def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay]) -> Overlay:
     """The overlay from the cache, or computed and kept where that is worth it."""
+    cells = layout.shape[0] * layout.shape[1]
+    if max(cells, int(shapely.get_num_coordinates(regions.geometry).sum())) <= SMALL:
+        return compute()
     try:
         key = key_of(regions, layout)
     except (ValueError, AttributeError):  # shapes of several kinds have no one layout

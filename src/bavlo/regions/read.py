@@ -8,7 +8,7 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 import numpy as np
@@ -21,6 +21,7 @@ from bavlo.files import check_regular
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import whole
+from bavlo.records import dataclass
 from bavlo.regions import vector
 from bavlo.regions.features import Features
 from bavlo.regions.repair import repaired
@@ -96,7 +97,7 @@ def is_region_file(path: Path) -> bool:
     return path.suffix.lower() in vector.ENDINGS
 
 
-def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
+def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:  # noqa: B008
     """Read, label, choose and repair regions."""
     check_regular(path)
     if not path.exists():

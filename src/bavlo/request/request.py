@@ -6,7 +6,7 @@ and what it is where nobody gives it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,7 @@ from bavlo.core.values.combine import Combine
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
 from bavlo.grids.source import ReadOptions
+from bavlo.records import dataclass
 from bavlo.regions.read import RegionOptions
 
 if TYPE_CHECKING:

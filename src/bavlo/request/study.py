@@ -5,11 +5,11 @@ from __future__ import annotations
 import difflib
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
+from bavlo.records import dataclass
 from bavlo.request.options import Option, options_of
 
 LATEST_YEAR, LATEST_MONTH = "{latest_year}", "{latest_month}"

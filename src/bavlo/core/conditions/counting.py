@@ -10,7 +10,7 @@ so that states may be merged as a tree of any shape.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from bavlo.core.conditions.counts import COUNTS, NEVER, Counts, add_exactly, any
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.periods import Assignment
 from bavlo.errors import RequestError
+from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -24,6 +23,7 @@ from bavlo.core.stats.calendar_percentiles import (
 )
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError, one_of
+from bavlo.records import dataclass
 
 RAIN, TMAX, TMIN = "rain", "tmax", "tmin"
 MOST_MISSING = {"month": 3, "year": 15}  # days

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import astuple, dataclass, field, replace
+from dataclasses import astuple, field, replace
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.periods import Assignment
 from bavlo.core.values.combine import MAX, MEAN, MIN, Degrees
+from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.records import dataclass
 
 NEIGHBOURS = 2  # rows beyond, between whose centres values may be wanted
 POINTS_ALONG = 257  # of the edges of rows that are taken into another system

@@ -5,14 +5,13 @@ How outlines are cut along the lines of a grid is in `pieces`.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
 from bavlo.core.space.pieces import SLIVER, batches, row_runs, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
+from bavlo.records import dataclass
 
 MOST_SCALE_CHANGE = 1e-3  # within a cell, up to which planar fractions will do
 SCALE_CHANGE_OF_PIECES = 2.5e-4

@@ -10,11 +10,11 @@ regions are done at once.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.space.regions import RegionEdges
+from bavlo.records import dataclass
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
 PIECES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it

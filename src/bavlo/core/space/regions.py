@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import shapely
+
+from bavlo.records import dataclass
 
 LONLAT = "OGC:CRS84"
 

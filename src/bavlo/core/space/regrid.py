@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
@@ -28,6 +28,7 @@ from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.errors import RequestError
+from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse

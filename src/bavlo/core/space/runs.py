@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -20,6 +20,7 @@ from bavlo.core.space.overlay import (
 from bavlo.core.space.pieces import batches, row_runs
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
+from bavlo.records import dataclass
 
 CELLS_AT_ONCE = 2**18  # whose values and weights stay near while they are added up
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.pieces import SLIVER
 from bavlo.errors import InputError
+from bavlo.records import dataclass
 
 ReadRows = Callable[[int, int], np.ndarray]
 STRIP, LEAST_STRIP = 2**22, 512  # cells that are read at once, and rows: those of a usual tile

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from scipy.stats import rankdata
+
+from bavlo.records import dataclass
 
 LEAST_FOR_CORRELATION = 3  # pairs of values
 CONSTANT = 1e-12  # of the largest value: spread below which a record does not vary

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from scipy import special
+
+from bavlo.records import dataclass
 
 TIE = 1e-12  # of the largest absolute value
 LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to

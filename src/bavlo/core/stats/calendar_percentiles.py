@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -12,6 +11,7 @@ from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.kernels import stand_in_limits
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
+from bavlo.records import dataclass
 
 WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from scipy import optimize, special
+
+from bavlo.records import dataclass
 
 LEAST_YEARS = 20
 REPLICATES = 1000

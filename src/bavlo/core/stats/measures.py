@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
 
@@ -17,6 +16,7 @@ from bavlo.core.values.combine import MEAN
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError, one_of
+from bavlo.records import dataclass
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
 LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.errors import RequestError, one_of
+from bavlo.records import dataclass
 
 # What a grid of periods can be turned into.
 VALUE = "value"

@@ -10,10 +10,11 @@ from __future__ import annotations
 import itertools
 import threading
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+
+from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
 RUN = 8  # cells whose weights are added up before they are cumulated

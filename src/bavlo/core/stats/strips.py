@@ -7,7 +7,7 @@ measure is computed from either.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 import numpy as np
 
@@ -25,6 +25,7 @@ from bavlo.core.stats.measures import (
     check_codes,
     majority_of,
 )
+from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting

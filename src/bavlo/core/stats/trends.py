@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from scipy.stats import norm, rankdata, t
+
+from bavlo.records import dataclass
 
 SEN = "sen"
 OLS = "ols"

@@ -7,15 +7,18 @@ exact; cftime turns them into dates and back.
 from __future__ import annotations
 
 import warnings
-from dataclasses import dataclass
+from datetime import timedelta
 from functools import lru_cache
 
 import cftime
 import numpy as np
 
+from bavlo.records import dataclass
+
 # Of years before the first one, whose dates are told as the calendar has them.
 warnings.filterwarnings("ignore", "this date/calendar/year zero convention")
 
+FEW = 1000  # instants that become dates one by one, for which cftime need not load masked arrays
 EPOCH = "microseconds since 1970-01-01"
 SECOND = 1_000_000
 HOUR = 3600 * SECOND
@@ -102,7 +105,13 @@ def name_of_length(length: int | str) -> str:
 
 def to_dates(instants: np.ndarray, calendar: str) -> np.ndarray:
     """Instants as cftime dates of the calendar."""
-    return np.asarray(cftime.num2date(np.asarray(instants, np.int64), EPOCH, calendar=calendar))
+    instants = np.asarray(instants, np.int64)
+    if instants.ndim == 1 and instants.size <= FEW:
+        origin = cftime.datetime(1970, 1, 1, calendar=calendar)
+        dates = np.empty(instants.size, object)
+        dates[:] = [origin + timedelta(microseconds=each) for each in instants.tolist()]
+        return dates
+    return np.asarray(cftime.num2date(instants, EPOCH, calendar=calendar))
 
 
 @lru_cache(maxsize=2**14)
@@ -115,7 +124,8 @@ def to_instant(calendar: str, year: int, month: int = 1, day: int = 1) -> int:
     59
     """
     date = cftime.datetime(year, month, day, calendar=calendar)
-    return int(cftime.date2num(date, EPOCH, calendar=calendar))
+    origin = cftime.datetime(1970, 1, 1, calendar=calendar)
+    return DAY * (int(date.toordinal()) - int(origin.toordinal()))
 
 
 def to_instants(dates: np.ndarray, calendar: str) -> np.ndarray:

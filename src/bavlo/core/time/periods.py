@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import cftime
@@ -20,6 +20,7 @@ from bavlo.core.time.axis import (
     to_instant,
 )
 from bavlo.errors import RequestError, one_of
+from bavlo.records import dataclass
 
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from bavlo.core.few import distinct, median
 from bavlo.core.time.axis import DAY, GREGORIAN, HOUR, TimeAxis, day_of, name_of_length, to_dates
 from bavlo.core.time.periods import PeriodRule, periods_between
 
@@ -137,9 +138,9 @@ def _spacing(stamps: np.ndarray, calendar: str) -> int | str:
     distances = np.diff(stamps)
     values, counts = np.unique(distances, return_counts=True)
     usual = int(values[np.argmax(counts)])
-    median = float(np.median(distances)) / DAY
+    typical = median(distances) / DAY
     for name, days in CALENDAR_STEPS.items():
-        if abs(median / days - 1) < 0.1 and _could_be(stamps, calendar, name):
+        if abs(typical / days - 1) < 0.1 and _could_be(stamps, calendar, name):
             return name
     return usual
 
@@ -163,12 +164,12 @@ def _could_be(stamps: np.ndarray, calendar: str, name: str) -> bool:
 
 
 def _nominal_length(start: np.ndarray, end: np.ndarray, calendar: str) -> int | str:
-    lengths = np.unique(end - start)
+    lengths = distinct(end - start)
     if lengths.size == 1 and lengths[0] <= DAY:
         return int(lengths[0])
-    median = float(np.median(end - start)) / DAY
+    typical = median(end - start) / DAY
     for name, days in CALENDAR_STEPS.items():
-        if abs(median / days - 1) < 0.12:
+        if abs(typical / days - 1) < 0.12:
             held_start, held_end = _holding(start, calendar, name)
             if (held_start == start).all() and (held_end == end).all():
                 return name

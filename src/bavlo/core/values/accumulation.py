@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.few import median
 from bavlo.core.time.axis import DAY, HOUR, TimeAxis, to_dates, to_instant
 from bavlo.core.time.periods import PeriodRule, periods_between
+from bavlo.records import dataclass
 
 ROUNDING = 1e-6  # share of its highest value by which an accumulation may fall
 NEVER_FALLS = 0.95  # share of cells that must not fall but at resets
@@ -123,10 +124,10 @@ def find_accumulation(values: np.ndarray, time: TimeAxis, quantum: float) -> Acc
     positions = np.flatnonzero(starts_again)
     if positions.size < LEAST_RESETS:
         growth = grew[:, raining].sum(axis=0)
-        grows = raining.sum() >= LEAST_CELLS and np.median(growth) >= LEAST_GROWTH
+        grows = raining.sum() >= LEAST_CELLS and median(growth) >= LEAST_GROWTH
         if not grows or len(time) < LEAST_STEPS or (np.diff(positions) < 2).any():
             return None
-    elif np.median(np.diff(positions)) < (2 if _is_shorter_than_a_day(time) else 3):
+    elif median(np.diff(positions)) < (2 if _is_shorter_than_a_day(time) else 3):
         return None
     rule = common_rule(time, positions, wet.sum(axis=1) > 0)
     return Accumulation(rule, positions.size, positions.size > 0 and rule is None)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -30,6 +29,7 @@ from bavlo.core.values.units import (
     step_of_a_day,
 )
 from bavlo.errors import RequestError
+from bavlo.records import dataclass
 
 AMOUNT, RATE, STATE = "amount", "rate", "state"
 

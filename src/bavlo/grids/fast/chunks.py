@@ -15,7 +15,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +27,7 @@ from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
+from bavlo.records import dataclass
 
 Fetch = Callable[[int, int], bytes]
 Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]

@@ -13,7 +13,6 @@ import os
 import struct
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
@@ -22,6 +21,7 @@ import numpy as np
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import inflated_once
+from bavlo.records import dataclass
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
 STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339

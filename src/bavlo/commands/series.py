@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats.measures import SHARES
-from bavlo.core.stats.spatial import SORTED_AT_ONCE
+from bavlo.core.stats.spatial import SORTED_AT_ONCE, warm_up
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
+from bavlo.engine.memory import Needs, has_room_to_compile
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
     Segment,
@@ -49,6 +49,7 @@ UNIT_VALUES = VALUES_AT_ONCE
 PACKED_VALUES = 2**23  # cells × steps of a unit whose numbers are added up as they are stored
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
+WORTH_COMPILING = 2**28  # cells × steps to be ranked; compiled loops save 2 s then, and take 0.7 s
 STORED_SIZE = 4  # bytes of a number that is kept as it is stored
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
@@ -94,6 +95,8 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
+        if has_room_to_compile(run.memory, needs):
+            self._load_kernels()
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -108,6 +111,17 @@ class SeriesJob:
                 for each, own in zip(values, settled.of_plans(self.plans), strict=True):
                     each.store(own)
         return values
+
+    def _load_kernels(self) -> None:
+        """Load the compiled loops for percentiles of regions where they save more than they take.
+
+        Now, so that what they take counts as taken when workers are counted.
+        """
+        by_region = [g for plan in self.plans for g in plan.groups if g.order == "region"]
+        percents = {m.percent for g in by_region for m in g.measures} - {None}
+        steps = sum(part.last - part.first for unit in self.units for part in unit.each)
+        if percents and steps * self.plans[0].by_cells.overlay.index.size >= WORTH_COMPILING:
+            warm_up()
 
     def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
         """The same of a grid without time whose cells are too many to be listed."""

@@ -6,6 +6,7 @@ import resource
 import sys
 from pathlib import Path
 
+from bavlo.core.compiled import SIZE
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
 
@@ -44,6 +45,11 @@ def in_use() -> int:
 def size_text(size: float) -> str:
     """A size in MB or GB."""
     return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
+
+
+def has_room_to_compile(memory: int, needs: Needs) -> bool:
+    """Whether a memory suffices for the compiler beside what work needs at the least."""
+    return in_use() + SIZE + needs.kept + 1.1 * needs.unit < memory
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

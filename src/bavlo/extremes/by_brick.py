@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.compiled import SIZE, allow
+from bavlo.core.compiled import allow
 from bavlo.core.stats.calendar_percentiles import warm_up
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, in_use
-from bavlo.engine.protocol import Resources, StepRecords
+from bavlo.engine.memory import Needs, has_room_to_compile
+from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import record_values
@@ -43,7 +43,7 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
-    if bootstraps(plan) and _has_room_to_compile(plan.request.run, needs):
+    if bootstraps(plan) and has_room_to_compile(plan.request.run.memory, needs):
         warm_up()  # now, so that what it takes counts as taken already
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
@@ -55,11 +55,6 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
 def bootstraps(plan: ExtremesPlan) -> bool:
     """Whether percentiles are taken anew for each year that stands in for another."""
     return plan.request.conditions.bootstrap and any(i.bootstrapped for i in plan.indices)
-
-
-def _has_room_to_compile(run: Resources, needs: Needs) -> bool:
-    """Whether the memory suffices for the compiler beside what work needs at the least."""
-    return in_use() + SIZE + needs.kept + 1.1 * needs.unit < run.memory
 
 
 @dataclass(frozen=True, eq=False)

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
+from bavlo.core.compiled import SWITCH, compiled
 from bavlo.core.reduce.merging import InOrder
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
@@ -67,7 +68,13 @@ def test_measures_agree_with_plain_loops(block, seed, percent):
     ],
     ids=["nearly equal", "many ties", "both zeros", "beyond single precision"],
 )
-def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
+@pytest.mark.parametrize("way", ["plain", "compiled"])
+def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil, way, monkeypatch):
+    if way == "compiled":
+        pytest.importorskip("numba")
+        spatial.warm_up()
+    else:
+        monkeypatch.setenv(SWITCH, "0")
     rng = np.random.default_rng(8)
     shared = some_overlay(rng, 5, 300)
     block = spoil(rng.normal(0, 5, (40, 300)))
@@ -80,7 +87,48 @@ def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
         assert value == pytest.approx(expected, rel=1e-14, nan_ok=True)
 
 
+NUMBERS = {
+    "single precision": lambda x: x.astype(np.float32).astype(np.float64),
+    "many equal": lambda x: np.round(x),
+    "one": lambda x: np.zeros_like(x),
+    "both zeros": lambda x: np.where(x > 0, 0.0, -0.0),
+    "packed": lambda x: np.round(x * 10) * 0.1,
+    "nearly equal": lambda x: 300 + x * 1e-12,
+    "huge": lambda x: x * 1e300,
+    "infinite": lambda x: np.where(x > 5, np.inf, np.where(x < -5, -np.inf, x)),
+}
+
+
+@pytest.mark.parametrize("numbers", NUMBERS)
+@pytest.mark.parametrize("gaps", [0.0, 0.1, 1.0])
+def test_compiled_percentiles_are_the_others_to_the_last_bit(monkeypatch, numbers, gaps):
+    pytest.importorskip("numba")
+    rng = np.random.default_rng(len(numbers))
+    index = OverlayIndex(some_overlay(rng, 40, 700))
+    index.overlay.weight[rng.random(index.overlay.weight.size) < 0.05] = 0.0
+    with np.errstate(over="ignore"):
+        block = NUMBERS[numbers](rng.normal(0, 5, (9, 700)))
+    block[rng.random(block.shape) < gaps] = np.nan
+    block[rng.random(block.shape) < gaps / 2] = -np.nan  # which has another sign
+    percents = {0.0, 5.0, 50.0, 99.5, 100.0}
+    spatial.warm_up()
+    assert compiled(spatial.ranks_of_cells) is not None
+    for few in (2**9, 2**15):
+        monkeypatch.setattr(spatial, "RANKED_AT_ONCE", few)
+        with np.errstate(invalid="ignore"):
+            found = spatial.weighted_percentiles(index.size_classes, block, 40, percents)
+            monkeypatch.setenv(SWITCH, "0")
+            plain = spatial.weighted_percentiles(index.size_classes, block, 40, percents)
+            monkeypatch.delenv(SWITCH)
+        for percent in percents:
+            assert np.isnan(found[percent][:, -1]).all()  # the region without cells
+            if numbers != "infinite":  # between two of these there is no number
+                assert np.isnan(found[percent]).all() == (gaps == 1.0)
+            np.testing.assert_array_equal(found[percent], plain[percent])
+
+
 def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(monkeypatch):
+    monkeypatch.setenv(SWITCH, "0")
     rng = np.random.default_rng(9)
     index = OverlayIndex(some_overlay(rng, 3, 300))
     block = rng.normal(0, 5, (900, 300))

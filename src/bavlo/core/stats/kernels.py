@@ -97,3 +97,145 @@ def stand_in_limits(
             if share[number] != 0.0:
                 exact = exact + share[number] * (following - exact)
             limit[n, y] = exact
+
+
+RUN = 8  # as in `bavlo.core.stats.spatial`
+WHOLE = 2**63 - 1  # the bits of a float64 but for its sign
+INFINITE = 0x7FF0 << 48  # the bits of infinity
+NO_VALUE = 0x7FF8 << 48  # the rank of what has no value or no weight, above that of infinity
+
+
+def ranks_of_cells(
+    bits: np.ndarray, cells: np.ndarray, skipped: np.ndarray, low: int, key: np.ndarray
+) -> bool:
+    """The ranks of the cells of regions of like size, each with its place in the lowest bits.
+
+    Parameters
+    ----------
+    bits : (T, C) int64
+        Of the values as float64.
+    cells : (G, n) uint32
+        The cells of each region; the first `skipped` of them have no weight.
+    low
+        The bits that a place takes, as ones.
+    key : (T, G, n) int64
+        Filled: in the order of the values, NO_VALUE for NaN and for what has no weight.
+
+    Returns
+    -------
+    exact
+        Whether values of the same rank are the same.
+    """
+    steps, regions, size = key.shape
+    used = np.int64(0)
+    for t in range(steps):
+        for g in range(regions):
+            for j in range(size):
+                key[t, g, j] = bits[t, cells[g, j]]
+            for j in range(size):
+                own = key[t, g, j]
+                used |= own
+                magnitude = own & np.int64(WHOLE)
+                sign = own >> np.int64(63)
+                rank = ((magnitude ^ sign) - sign) & ~np.int64(low)  # -0.0 is 0.0
+                # Without a branch, and without fetching, the loop goes eight cells at a time.
+                nothing = (np.int64(INFINITE) - magnitude) >> np.int64(63)
+                key[t, g, j] = (rank & ~nothing) | (np.int64(NO_VALUE) & nothing) | np.int64(j)
+            for j in range(skipped[g]):
+                key[t, g, j] = np.int64(NO_VALUE) | np.int64(j)
+    return bool(used & np.int64(low) == 0)
+
+
+def percentiles_of_ranked(
+    block: np.ndarray,
+    cells: np.ndarray,
+    weights: np.ndarray,
+    skipped: np.ndarray,
+    low: int,
+    key: np.ndarray,
+    exact: bool,
+    percents: np.ndarray,
+    regions: np.ndarray,
+    begin: int,
+    out: np.ndarray,
+) -> None:
+    """What `weighted_percentiles` does once the keys of `ranks_of_cells` are sorted.
+
+    Parameters
+    ----------
+    block : (T, C) float64
+    weights : (G, n) float64
+        Ascending.
+    key : (T, G, n) int64
+        Sorted along n; changed where values have the same rank and are not the same.
+    exact
+        That no values are so.
+    percents : (Q,) float64
+    regions : (G,)
+        Which they are of all R.
+    out : (Q, all steps, R) float64
+        Filled for these, from the step `begin` on.
+    """
+    steps, _, size = key.shape
+    runs = size // RUN
+    weight, ends, midpoints = np.empty(size), np.empty(runs), np.empty(runs)
+    mask = np.int64(low)
+    for t in range(steps):
+        for g, region in enumerate(regions):
+            row = key[t, g]
+            count = size - skipped[g]
+            while count > 0 and row[count - 1] >= np.int64(NO_VALUE):
+                count -= 1
+            for j in range(1, 0 if exact else count):
+                # Different values of one rank are put in their order; there are next to none.
+                moved, to = row[j], j
+                value = block[t, cells[g, moved & mask]]
+                while (
+                    to > 0
+                    and row[to - 1] & ~mask == moved & ~mask
+                    and block[t, cells[g, row[to - 1] & mask]] > value
+                ):
+                    row[to] = row[to - 1]
+                    to -= 1
+                row[to] = moved
+            for j in range(count):
+                weight[j] = weights[g, np.uint64(row[j] & mask)]
+            weight[count:] = 0.0
+            whole = 0.0
+            for r in range(runs):
+                b = r * RUN
+                eight = ((weight[b] + weight[b + 1]) + (weight[b + 2] + weight[b + 3])) + (
+                    (weight[b + 4] + weight[b + 5]) + (weight[b + 6] + weight[b + 7])
+                )
+                whole = eight if r == 0 else eight + whole
+                ends[r] = whole
+                midpoints[r] = whole - weight[b + RUN - 1] / 2
+            for p in range(percents.size):
+                if not whole > 0:
+                    out[p, begin + t, region] = np.nan
+                    continue
+                target = whole * (percents[p] / 100)
+                run = 0
+                for r in range(runs - 1):
+                    run += midpoints[r] < target
+                sum_to = ends[run - 1] if run > 0 else 0.0
+                up_to, below = sum_to, 0
+                for j in range(run * RUN, run * RUN + RUN):
+                    own = weight[j]
+                    under = sum_to + own / 2 < target and own > 0
+                    sum_to = sum_to + own
+                    if under:
+                        below += 1
+                        up_to = sum_to
+                above = run * RUN + below
+                first, second = max(above - 1, 0), min(above, size - 1)
+                if not weight[second] > 0:
+                    second = first
+                low_value = block[t, cells[g, row[first] & mask]]
+                high_value = block[t, cells[g, row[second] & mask]]
+                share = 0.0
+                if second > first:
+                    half = (weight[first] + weight[second]) / 2
+                    share = (target - up_to + weight[first] / 2) / half
+                    share = min(max(share, 0.0), 1.0)
+                out[p, begin + t, region] = low_value + share * (high_value - low_value)

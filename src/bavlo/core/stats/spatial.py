@@ -9,14 +9,18 @@ from __future__ import annotations
 
 import itertools
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
+from bavlo.core.compiled import allow, compiled
+from bavlo.core.stats.kernels import percentiles_of_ranked, ranks_of_cells
 from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
+RANKED_AT_ONCE = 2**15  # the same of compiled loops, which never wait
 RUN = 8  # cells whose weights are added up before they are cumulated
 GROWTH = 1.12  # from one size class to the next
 
@@ -24,13 +28,15 @@ SIGN = np.uint64(1 << 63)
 LEFT_OUT = np.uint64(0xFFF8 << 48)  # the rank of what has no value, or no weight: that of NaN
 PLACE = np.uint64((1 << 29) - 1)  # bits that a float64 has more than a float32, free for a place
 
+Kernel = Callable[..., Any]
+
 _kept = threading.local()
 
 
 def _again(name: str, size: int, dtype: type) -> np.ndarray:
     """An array of this thread that is used again and again: new ones cost a tenth of the time."""
     arrays: dict[str, np.ndarray] = _kept.__dict__.setdefault("arrays", {})
-    if name not in arrays or arrays[name].size < size:
+    if name not in arrays or arrays[name].size < size or arrays[name].dtype != dtype:
         arrays[name] = np.empty(size, dtype)
     return arrays[name][:size]
 
@@ -60,6 +66,16 @@ class SizeClass:
     def places(self) -> np.ndarray:
         """(G, n) uint64: places in the tables of cells and weights."""
         return np.arange(self.cells.size, dtype=np.uint64).reshape(self.cells.shape)
+
+    @cached_property
+    def compact_cells(self) -> np.ndarray:
+        """(G, n) uint32: the cells, the first one instead of those that have no weight."""
+        return np.where(self.weights > 0, self.cells, 0).astype(np.uint32)
+
+    @cached_property
+    def skipped(self) -> np.ndarray:
+        """(G,) int64: cells that have no weight, which stand first."""
+        return np.asarray((self.weights <= 0).sum(axis=1))
 
     def parts(self, few: int) -> list[SizeClass]:
         """The same, a few regions at a time."""
@@ -119,10 +135,14 @@ def weighted_percentiles(
     value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw; below the first and above the last of these the
     value is x₁ and xₙ. Equal values stand in the order of their weights.
     """
-    ranks, exact = _ranks(block)
     steps = len(block)
     wanted = np.array(sorted(percents))
     out = np.full((wanted.size, steps, regions), np.nan)
+    rank, choose = compiled(ranks_of_cells), compiled(percentiles_of_ranked)
+    if rank is not None and choose is not None:
+        _by_kernels((rank, choose), classes, np.ascontiguousarray(block), wanted, out)
+        return dict(zip(wanted.tolist(), out, strict=True))
+    ranks, exact = _ranks(block)
     most = max(SORTED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
     keys, weights = _again("keys", most, np.uint64), _again("weights", most, np.float64)
     for part, some in _pieces(classes, steps):
@@ -144,6 +164,47 @@ def weighted_percentiles(
             weight[gaps] = np.where(left_out, 0.0, weight[gaps])
         out[:, some, part.regions] = _between_midpoints(block[some], part, position, weight, wanted)
     return dict(zip(wanted.tolist(), out, strict=True))
+
+
+def warm_up() -> None:
+    """Load and compile what percentiles of regions use, where numba is there."""
+    allow()
+    one = SizeClass(np.zeros(1, np.intp), np.zeros((1, RUN), np.intp), np.ones((1, RUN)))
+    weighted_percentiles([one], np.zeros((1, 1)), 1, {50.0})
+
+
+def _by_kernels(
+    kernels: tuple[Kernel, Kernel],
+    classes: Sequence[SizeClass],
+    block: np.ndarray,
+    percents: np.ndarray,
+    out: np.ndarray,
+) -> None:
+    """Fill `out` (Q, T, R) by compiled loops: the same bits in half of the time.
+
+    Few cells at a time, so that they stay near the processor between the loops.
+    """
+    ranks, percentiles = kernels
+    bits = block.view(np.int64)
+    most = max(RANKED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
+    keys = _again("keys", most, np.int64)
+    for each in classes:
+        size, places = each.cells.shape[1], each.compact_cells
+        low = (1 << (size - 1).bit_length()) - 1
+        few = max(1, most // size)
+        for first in range(0, each.regions.size, few):
+            some = slice(first, first + few)
+            cells, skipped = places[some], each.skipped[some]
+            weights, members = each.weights[some], each.regions[some]
+            together = max(1, most // cells.size)
+            for step in range(0, len(block), together):
+                steps = slice(step, min(step + together, len(block)))
+                shape = steps.stop - step, *cells.shape
+                key = keys[: int(np.prod(shape))].reshape(shape)
+                exact = ranks(bits[steps], cells, skipped, low, key)
+                key.sort(axis=-1)
+                own = block[steps], cells, weights, skipped
+                percentiles(*own, low, key, exact, percents, members, step, out)
 
 
 def _pieces(classes: Sequence[SizeClass], steps: int) -> Iterator[tuple[SizeClass, slice]]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.core.compiled import allow
-from bavlo.core.stats.calendar_percentiles import warm_up
+from bavlo.core.stats.bootstrap import warm_up
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, has_room_to_compile

@@ -8,7 +8,12 @@ import numpy as np
 
 from bavlo.core.conditions.counting import Counting, Occurrence
 from bavlo.core.conditions.counts import Counts
-from bavlo.core.conditions.indices import Record, index_values
+from bavlo.core.conditions.indices import (
+    Record,
+    bootstrapped_variables,
+    index_values,
+    percents_of,
+)
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.calendar_percentiles import CalendarDays, calendar_days
 from bavlo.core.values.kinds import STATE
@@ -128,15 +133,18 @@ def _index_values(
         _days(plan),
         plan.base,
         wet,
-        plan.request.conditions.bootstrap,
+        percents_of(plan.indices),
+        bootstrapped_variables(plan.indices) if plan.request.conditions.bootstrap else (),
     )
+    days_valid: dict[tuple[str, ...], np.ndarray] = {}
     for index in plan.indices:
         found = index_values(index, record, plan.request.time.rule.kind, plan.own_rule)
-        gaps = np.zeros(record.of(index.needs[0]).shape, bool)
-        for role in index.needs:
-            gaps |= np.isnan(record.of(role))
-        counting = Counting(plan.period_steps, ("days",), 1)
-        valid = _whole_counts(plan, counting, Occurrence(~gaps, ~gaps))["valid"].astype(np.float64)
+        if index.needs not in days_valid:
+            present = ~record.missing(index.needs)
+            counting = Counting(plan.period_steps, ("days",), 1)
+            counts = _whole_counts(plan, counting, Occurrence(present, present))
+            days_valid[index.needs] = counts["valid"].astype(np.float64)
+        valid = days_valid[index.needs]
         if plan.request.time.min_steps is not None:
             least = np.maximum(
                 (plan.request.time.least_share - ENOUGH) * plan.assignment.expected, 1e-9

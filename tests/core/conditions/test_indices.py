@@ -4,7 +4,14 @@ import numpy as np
 import pytest
 
 from bavlo.core.conditions.counting import period_steps
-from bavlo.core.conditions.indices import INDICES, Record, find_index, index_values
+from bavlo.core.conditions.indices import (
+    INDICES,
+    Record,
+    bootstrapped_variables,
+    find_index,
+    index_values,
+    percents_of,
+)
 from bavlo.core.stats.calendar_percentiles import calendar_days
 from bavlo.core.stats.normals import Base
 from bavlo.core.time.axis import DAY, to_dates, to_instant
@@ -51,7 +58,8 @@ def record_of(time, values, every, year_start, bootstrap):
         months=places[1],
         days=calendar_days(time),
         base=BASE,
-        bootstrap=bootstrap,
+        percents=percents_of(INDICES.values()),
+        bootstrapped=bootstrapped_variables(INDICES.values()) if bootstrap else (),
     ), axis_of(time, every, year_start)
 
 

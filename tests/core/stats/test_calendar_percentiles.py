@@ -8,15 +8,16 @@ import numpy as np
 import pytest
 
 from bavlo.core.compiled import SWITCH, compiled
-from bavlo.core.stats import calendar_percentiles
+from bavlo.core.stats import bootstrap, calendar_percentiles
+from bavlo.core.stats.bootstrap import exceedance_in_base, percentiles_and_exceedance
+from bavlo.core.stats.calendar_kernels import stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     at_steps,
+    base_values,
     by_calendar_day,
     calendar_days,
-    exceedance_in_base,
     of_days,
 )
-from bavlo.core.stats.kernels import stand_in_limits
 from bavlo.core.stats.normals import Base
 from bavlo.core.time.axis import DAY, to_dates, to_instant
 from bavlo.core.time.steps import time_axis
@@ -95,7 +96,7 @@ def test_the_limit_of_29_february_is_the_mean_of_its_neighbours():
 def test_the_bootstrap_is_that_of_each_year_left_out_by_hand(percent, above, gaps):
     time, values = record(gaps=gaps, digits=0)
     days = calendar_days(time)
-    found = exceedance_in_base(values, days, BASE, percent, above=above)
+    found = exceedance_in_base(values, days, BASE, percent)
     dates = to_dates(time.start, "standard")
     rng = np.random.default_rng(1)
     years = range(1991, 1999)
@@ -127,9 +128,9 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     rng = np.random.default_rng(3)
     window = np.round(rng.gamma(1, 5, (40, 5, 30)), 1).astype(kind)  # with many equal values
     window[rng.random(window.shape) < gaps] = np.nan
-    ordered = calendar_percentiles._Ordered.of(window)
+    ordered = bootstrap._Ordered.of(window)
     column, year = rng.integers(0, 40, 400), rng.integers(0, 30, 400)
-    calendar_percentiles.warm_up()
+    bootstrap.warm_up()
     assert compiled(stand_in_limits) is not None
     found = ordered.limits(column, year, percent)
     monkeypatch.setenv(SWITCH, "0")
@@ -139,11 +140,35 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     monkeypatch.undo()
     # As plain Python, which says the same of the loop itself.
     limit = np.full(plain.shape[:1] + (30,), np.nan)[:20]
-    places = calendar_percentiles._places(150, percent)
+    places = calendar_percentiles.places_of(150, percent)
     arrays = ordered.every, ordered.inner, ordered.valid, ordered.count, column[:20], year[:20]
     with np.errstate(invalid="ignore"):
         stand_in_limits(*arrays, ordered.least, *places, limit)
     np.testing.assert_array_equal(limit, plain[:20])
+
+
+@pytest.mark.parametrize("kind", [np.float32, np.float64])
+@pytest.mark.parametrize("gaps", [0.0, 0.01, 0.15, 0.97])
+@pytest.mark.parametrize("digits", [0, 3])
+def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digits, monkeypatch):
+    pytest.importorskip("numba")
+    time, values = record(years=7, gaps=gaps, digits=digits)
+    values = np.concatenate([values, values[::-1], values * 0, -values, np.abs(values)], axis=1)
+    values[:900, 4] = np.nan  # a column that lacks years
+    values = values.astype(kind)
+    days, base = calendar_days(time), Base(1991, 1996)
+    percents = (0.0, 10.0, 50.0, 90.0, 99.0)
+    bootstrap.warm_up()
+    assert calendar_percentiles.by_kernel(base_values(values, days, base), percents) is not None
+    found = percentiles_and_exceedance(values, days, base, percents)
+    limits = by_calendar_day(values, days, base, percents)
+    monkeypatch.setenv(SWITCH, "0")
+    assert calendar_percentiles.by_kernel(base_values(values, days, base), percents) is None
+    plain = percentiles_and_exceedance(values, days, base, percents)
+    np.testing.assert_array_equal(limits, plain[0])
+    for each, other in zip(found, plain, strict=True):
+        np.testing.assert_array_equal(each, other)
+    assert np.isnan(plain[1]).all() == (gaps > 0.9)
 
 
 def test_a_small_job_does_not_load_the_compiler():

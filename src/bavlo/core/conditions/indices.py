@@ -7,18 +7,21 @@ Definitions after Zhang et al. (2011, WIREs Climate Change 2, 851-870) and Klein
 
 from __future__ import annotations
 
+import functools
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable, Mapping
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps, find_runs
+from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_percentiles import (
     CalendarDays,
     at_steps,
     by_calendar_day,
-    exceedance_in_base,
+    counts_above,
     of_days,
 )
 from bavlo.core.stats.normals import Base
@@ -26,6 +29,7 @@ from bavlo.errors import RequestError, one_of
 from bavlo.records import dataclass
 
 RAIN, TMAX, TMIN = "rain", "tmax", "tmin"
+SHORT = {RAIN: "RR", TMAX: "TX", TMIN: "TN"}
 MOST_MISSING = {"month": 3, "year": 15}  # days
 LONG_SPELL = 6  # days
 GROWING = 5.0  # degC
@@ -50,8 +54,10 @@ class Record:
         Years that percentiles are taken from; None where no index needs them.
     wet
         Wet-day limit, mm.
-    bootstrap
-        Whether days of the base are judged by the other years only.
+    percents
+        Of each variable the percentiles of calendar days that are asked for.
+    bootstrapped
+        Variables of which days of the base are judged by the other years only.
     """
 
     rain: np.ndarray
@@ -62,10 +68,13 @@ class Record:
     days: CalendarDays
     base: Base | None
     wet: float = 1.0
-    bootstrap: bool = True
+    percents: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    bootstrapped: Collection[str] = ()
 
     def __post_init__(self) -> None:
-        self._limits: dict[tuple[str, float], np.ndarray] = {}
+        self._of_base: dict[str, tuple[np.ndarray, np.ndarray | None]] = {}
+        self._missing: dict[tuple[str, ...], np.ndarray] = {}
+        self._lacking: dict[tuple[str, ...], np.ndarray] = {}
 
     @property
     def columns(self) -> int:
@@ -109,22 +118,36 @@ class Record:
         """(P, K) days."""
         return self.counts(occurs, ("days",))["days"]
 
+    def of_base(self, name: str, percent: float) -> tuple[np.ndarray, np.ndarray | None]:
+        """Of a percentile of the calendar days of the base, as indices of this record ask for it.
+
+        Returns
+        -------
+        limits : (length + 1, K)
+        beyond : (T, K)
+            How far the days of the base are beyond it; None without bootstrap.
+        """
+        assert self.base is not None
+        given = self.of(name), self.days, self.base, self.percents[name]
+        if name not in self._of_base and name in self.bootstrapped:
+            self._of_base[name] = percentiles_and_exceedance(*given)
+        elif name not in self._of_base:
+            self._of_base[name] = by_calendar_day(*given), None
+        limits, beyond = self._of_base[name]
+        n = self.percents[name].index(percent)
+        return limits[n], None if beyond is None else beyond[n]
+
     def limits(self, name: str, percent: float) -> np.ndarray:
         """(T, K) percentiles of the calendar days of the base."""
-        if (name, percent) not in self._limits:
-            assert self.base is not None
-            found = by_calendar_day(self.of(name), self.days, self.base, (percent,))[0]
-            self._limits[name, percent] = at_steps(found, self.days)
-        return self._limits[name, percent]
+        return at_steps(self.of_base(name, percent)[0], self.days)
 
     def beyond(self, name: str, percent: float) -> np.ndarray:
         """(P, K) percent of days beyond the percentile of their calendar day."""
         assert self.base is not None
-        values, above = self.of(name), percent > 50
-        limits = self.limits(name, percent)
-        share = (values > limits if above else values < limits).astype(np.float64)
-        if self.bootstrap:
-            inside = exceedance_in_base(values, self.days, self.base, percent, above=above)
+        values = self.of(name)
+        limits, inside = self.limits(name, percent), self.of_base(name, percent)[1]
+        share = (values > limits if counts_above(percent) else values < limits).astype(np.float64)
+        if inside is not None:
             years = (self.days.year >= self.base.first) & (self.days.year <= self.base.last)
             share[years] = inside[years]
         share[np.isnan(values) | np.isnan(limits)] = np.nan
@@ -141,6 +164,37 @@ class Record:
     def is_wet(self) -> np.ndarray:
         """(T, K) bool."""
         return np.asarray(self.rain >= self.wet)
+
+    def missing(self, names: tuple[str, ...]) -> np.ndarray:
+        """(T, K) days on which one of the variables has no data."""
+        if names not in self._missing:
+            self._missing[names] = functools.reduce(
+                np.logical_or, (np.isnan(self.of(name)) for name in names)
+            )
+        return self._missing[names]
+
+    def lacks_too_many(self, names: tuple[str, ...], period: str) -> np.ndarray:
+        """(P, K) periods with too many days on which one of the variables has no data.
+
+        Parameters
+        ----------
+        period
+            month or year.
+        """
+        if names in self._lacking:
+            return self._lacking[names]
+        missing = self.missing(names)
+        lacking = missing_days(missing, self.period_steps) > MOST_MISSING[period]
+        if period == "year":
+            months = missing_days(missing, self.months) > MOST_MISSING["month"]
+            for p, (begin, end) in enumerate(
+                zip(self.period_steps.begin, self.period_steps.end, strict=True)
+            ):
+                if end > begin:
+                    inside = np.unique(self.months.period[begin:end])
+                    lacking[p] |= months[inside[inside >= 0]].any(axis=0)
+        self._lacking[names] = lacking
+        return lacking
 
     def five_days(self) -> np.ndarray:
         """(T, K) rain of the five days that end with each; NaN where one of them is missing."""
@@ -168,19 +222,6 @@ def _known(values: np.ndarray) -> np.ndarray:
 
 def _days(name: str, test: Callable[[np.ndarray], np.ndarray]) -> Callable[[Record], np.ndarray]:
     return lambda r: r.number(test(r.of(name)))
-
-
-def _percent(name: str, percent: float) -> Callable[[Record], np.ndarray]:
-    return lambda r: r.beyond(name, percent)
-
-
-def _spell_days(name: str, percent: float) -> Callable[[Record], np.ndarray]:
-    def compute(r: Record) -> np.ndarray:
-        values, limits = r.of(name), r.limits(name, percent)
-        occurs = values > limits if percent > 50 else values < limits
-        return r.counts(occurs, ("days",), LONG_SPELL)["days"]
-
-    return compute
 
 
 def _longest(test: Callable[[Record], np.ndarray]) -> Callable[[Record], np.ndarray]:
@@ -261,6 +302,8 @@ class Index:
         Whether it has to be asked for with a number of millimetres.
     seasons_cross_years
         Whether years have to begin in the cold season.
+    percent
+        Percentile of the calendar day that days are held against.
     compute
         From a record to (P, K) values.
     """
@@ -276,9 +319,40 @@ class Index:
     bootstrapped: bool = False
     needs_number: bool = False
     seasons_cross_years: bool = False
+    percent: float | None = None
 
 
 YEAR, BOTH = ("year",), ("month", "year")
+
+
+def _beyond_calendar_day(name: str, title: str, variable: str, percent: float) -> Index:
+    """The percent of days beyond a percentile of their calendar day."""
+    days = f"days with {_side(variable, percent)}"
+    return Index(
+        name, title, f"percent of {days}", "%", (variable,), BOTH,
+        lambda r: r.beyond(variable, percent), has_base=True, bootstrapped=True, percent=percent,
+    )  # fmt: skip
+
+
+def _in_long_spells(name: str, title: str, variable: str, percent: float) -> Index:
+    """Days in long spells of days beyond a percentile of their calendar day."""
+
+    def compute(r: Record) -> np.ndarray:
+        values, limits = r.of(variable), r.limits(variable, percent)
+        occurs = values > limits if counts_above(percent) else values < limits
+        return r.counts(occurs, ("days",), LONG_SPELL)["days"]
+
+    spells = f"days in spells of at least {LONG_SPELL} with {_side(variable, percent)}"
+    return Index(
+        name, title, spells, "days", (variable,), YEAR, compute, has_base=True, percent=percent
+    )
+
+
+def _side(variable: str, percent: float) -> str:
+    side = "above" if counts_above(percent) else "below"
+    return f"{SHORT[variable]} {side} the {percent:g}th percentile of its calendar day"
+
+
 INDICES: dict[str, Index] = {
     index.name: index
     for index in (
@@ -298,18 +372,12 @@ INDICES: dict[str, Index] = {
         Index("TNx", "highest TN", "highest daily TN", "degC", (TMIN,), BOTH, _highest(TMIN)),
         Index("TXn", "lowest TX", "lowest daily TX", "degC", (TMAX,), BOTH, _lowest(TMAX)),
         Index("TNn", "lowest TN", "lowest daily TN", "degC", (TMIN,), BOTH, _lowest(TMIN)),
-        Index("TN10p", "cold nights", "percent of days with TN below the 10th percentile of its "
-              "calendar day", "%", (TMIN,), BOTH, _percent(TMIN, 10), True, bootstrapped=True),
-        Index("TX10p", "cold days", "percent of days with TX below the 10th percentile of its "
-              "calendar day", "%", (TMAX,), BOTH, _percent(TMAX, 10), True, bootstrapped=True),
-        Index("TN90p", "warm nights", "percent of days with TN above the 90th percentile of its "
-              "calendar day", "%", (TMIN,), BOTH, _percent(TMIN, 90), True, bootstrapped=True),
-        Index("TX90p", "warm days", "percent of days with TX above the 90th percentile of its "
-              "calendar day", "%", (TMAX,), BOTH, _percent(TMAX, 90), True, bootstrapped=True),
-        Index("WSDI", "warm spell duration", "days in spells of at least 6 with TX above the 90th "
-              "percentile of its calendar day", "days", (TMAX,), YEAR, _spell_days(TMAX, 90), True),
-        Index("CSDI", "cold spell duration", "days in spells of at least 6 with TN below the 10th "
-              "percentile of its calendar day", "days", (TMIN,), YEAR, _spell_days(TMIN, 10), True),
+        _beyond_calendar_day("TN10p", "cold nights", TMIN, 10),
+        _beyond_calendar_day("TX10p", "cold days", TMAX, 10),
+        _beyond_calendar_day("TN90p", "warm nights", TMIN, 90),
+        _beyond_calendar_day("TX90p", "warm days", TMAX, 90),
+        _in_long_spells("WSDI", "warm spell duration", TMAX, 90),
+        _in_long_spells("CSDI", "cold spell duration", TMIN, 10),
         Index("DTR", "daily temperature range", "mean of TX - TN", "degC", (TMAX, TMIN), BOTH,
               _range),
         Index("Rx1day", "highest 1-day rain", "highest daily RR", "mm", (RAIN,), BOTH,
@@ -337,6 +405,20 @@ INDICES: dict[str, Index] = {
               lambda r: r.sum(np.where(r.is_wet, r.rain, 0.0))),
     )
 }  # fmt: skip
+
+
+def percents_of(indices: Iterable[Index]) -> dict[str, tuple[float, ...]]:
+    """Of each variable the percentiles of calendar days that indices need."""
+    pairs = {(index.needs[0], index.percent) for index in indices if index.percent is not None}
+    return {
+        name: tuple(sorted(percent for other, percent in pairs if other == name))
+        for name in dict(pairs)
+    }
+
+
+def bootstrapped_variables(indices: Iterable[Index]) -> frozenset[str]:
+    """Variables of which some of the indices judge days of the base by its other years only."""
+    return frozenset(index.needs[0] for index in indices if index.bootstrapped)
 
 
 def find_index(name: str) -> Index:
@@ -377,20 +459,7 @@ def index_values(index: Index, record: Record, period: str, own_rule: bool) -> n
         values = index.compute(record)
     if not own_rule:
         return values
-    missing = np.zeros(record.of(index.needs[0]).shape, bool)
-    for name in index.needs:
-        missing |= np.isnan(record.of(name))
-    lost = missing_days(missing, record.period_steps)
-    bad = lost > MOST_MISSING[period]
-    if period == "year":
-        months = missing_days(missing, record.months) > MOST_MISSING["month"]
-        for p, (begin, end) in enumerate(
-            zip(record.period_steps.begin, record.period_steps.end, strict=True)
-        ):
-            if end > begin:
-                inside = np.unique(record.months.period[begin:end])
-                bad[p] |= months[inside[inside >= 0]].any(axis=0)
-    return np.where(bad, np.nan, values)
+    return np.where(record.lacks_too_many(index.needs, period), np.nan, values)
 
 
 def missing_days(missing: np.ndarray, period_steps: PeriodSteps) -> np.ndarray:

@@ -209,7 +209,8 @@ def percentile_8(block: np.ndarray, percent: float) -> np.ndarray:
     high = np.minimum(low + 1, np.maximum(count - 1, 0))
     series = np.arange(block.shape[1])
     share = position - low
-    lower, upper = ordered[low, series], ordered[high, series]
+    lower = ordered[low, series].astype(np.float64)
+    upper = ordered[high, series].astype(np.float64)
     # In this form equal neighbours give exactly their value.
     return np.asarray(np.where(share == 0, lower, lower + share * (upper - lower)))
 

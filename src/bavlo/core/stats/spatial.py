@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.compiled import allow, compiled
-from bavlo.core.stats.kernels import percentiles_of_ranked, ranks_of_cells
+from bavlo.core.stats.spatial_kernels import percentiles_of_ranked, ranks_of_cells
 from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other

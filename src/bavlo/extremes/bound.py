@@ -28,6 +28,8 @@ from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource
 from bavlo.records import dataclass
 
+ROWS_AT_ONCE = 256  # steps that are held against the first
+
 
 @dataclass(frozen=True, eq=False)
 class ConditionVariable:
@@ -239,8 +241,8 @@ def gaps_in(values: Mapping[str, np.ndarray]) -> dict[str, np.ndarray]:
 
 def _alike(flags: np.ndarray) -> np.ndarray:
     """One row of (T, K), where all rows are the same."""
-    first = flags[:1].tobytes()
-    return flags[:1] if all(row.tobytes() == first for row in flags[1:]) else flags
+    parts = (flags[n : n + ROWS_AT_ONCE] for n in range(0, len(flags), ROWS_AT_ONCE))
+    return flags[:1] if all((part == flags[:1]).all() for part in parts) else flags
 
 
 def evaluate_condition(

@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.core.compiled import allow
+from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
 from bavlo.core.stats.bootstrap import warm_up
+from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, has_room_to_compile
@@ -27,6 +29,7 @@ if TYPE_CHECKING:
 BRICK_VALUES = 2**22  # cells × steps of a brick
 # Of one with the bootstrap, so that workers and the compiler fit into little memory.
 BOOTSTRAPPED_VALUES = 2**21
+WORTH_COMPILING = 2**23  # calendar days of cells; loops save 3 s then, and take one
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
 
@@ -43,13 +46,25 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
-    if bootstraps(plan) and has_room_to_compile(plan.request.run.memory, needs):
+    if _pays_to_compile(plan) and has_room_to_compile(plan.request.run.memory, needs):
         warm_up()  # now, so that what it takes counts as taken already
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):
                 arrays.add_brick(n, each)
     arrays.close_bricks()
+
+
+def _pays_to_compile(plan: ExtremesPlan) -> bool:
+    """Whether the compiled loops save more than they take to load."""
+    of_calendar_days = sum(
+        isinstance(test.test.threshold, Percentile)
+        and test.test.threshold.of not in (WET_DAYS, ALL_DAYS)
+        for bound in plan.bound
+        for test in bound.tests
+    )
+    days = of_calendar_days * plan.cells.size * YEAR
+    return bootstraps(plan) or days >= WORTH_COMPILING
 
 
 def bootstraps(plan: ExtremesPlan) -> bool:
@@ -72,7 +87,7 @@ class RecordWork:
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""
-        if bootstraps(self.plan) and self.plan.request.run.cluster is not None:
+        if self.plan.request.run.cluster is not None and _pays_to_compile(self.plan):
             allow()  # a worker has memory of its own
         cells = self.bricks[number]
         matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)

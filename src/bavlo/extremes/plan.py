@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import cached_property
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from bavlo.core.conditions.conditions import FIELD, Named
 from bavlo.core.conditions.counting import Counting, PeriodSteps, period_steps
 from bavlo.core.conditions.counts import any_count
 from bavlo.core.conditions.indices import Index, find_index
+from bavlo.core.stats.calendar_percentiles import CalendarDays, calendar_days
 from bavlo.core.stats.measures import CellSample, OverlayIndex
 from bavlo.core.stats.normals import Base, default_base
 from bavlo.core.time.axis import DAY, STATIC, TimeAxis
@@ -108,6 +110,11 @@ class ExtremesPlan:
             each.condition.has_percentiles or not counting_of(self, each).mergeable
             for each in self.bound
         )
+
+    @cached_property
+    def days(self) -> CalendarDays:
+        """The calendar days of the steps that are needed."""
+        return calendar_days(self.time.take(slice(self.first, self.last)))
 
     @property
     def base_text(self) -> str:
@@ -343,8 +350,6 @@ def _base(
     )
     if not wanted:
         return None
-    from bavlo.core.stats.calendar_percentiles import calendar_days
-
     years = np.unique(calendar_days(time).year)
     base = request.climate.base or default_base(years)
     present = int(((years >= base.first) & (years <= base.last)).sum())

@@ -15,7 +15,6 @@ from bavlo.core.conditions.indices import (
     percents_of,
 )
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_percentiles import CalendarDays, calendar_days
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert, suits
 from bavlo.errors import RequestError
@@ -76,12 +75,8 @@ def occurrence_of_record(
     limits = None
     if bound.condition.has_percentiles:
         assert plan.base is not None
-        limits = percentile_limits(bound, values, _days(plan), plan.base, _wet(plan))
+        limits = percentile_limits(bound, values, plan.days, plan.base, _wet(plan))
     return evaluate_condition(bound, plan.first, values, sums, limits)
-
-
-def _days(plan: ExtremesPlan) -> CalendarDays:
-    return calendar_days(plan.time.take(slice(plan.first, plan.last)))
 
 
 def _wet(plan: ExtremesPlan) -> dict[str, float]:
@@ -130,7 +125,7 @@ def _index_values(
         given["tmin"],
         plan.period_steps,
         plan.months,
-        _days(plan),
+        plan.days,
         plan.base,
         wet,
         percents_of(plan.indices),

@@ -159,11 +159,11 @@ def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digit
     days, base = calendar_days(time), Base(1991, 1996)
     percents = (0.0, 10.0, 50.0, 90.0, 99.0)
     bootstrap.warm_up()
-    assert calendar_percentiles.by_kernel(base_values(values, days, base), percents) is not None
+    assert bootstrap._by_kernel(base_values(values, days, base), percents) is not None
     found = percentiles_and_exceedance(values, days, base, percents)
     limits = by_calendar_day(values, days, base, percents)
     monkeypatch.setenv(SWITCH, "0")
-    assert calendar_percentiles.by_kernel(base_values(values, days, base), percents) is None
+    assert bootstrap._by_kernel(base_values(values, days, base), percents) is None
     plain = percentiles_and_exceedance(values, days, base, percents)
     np.testing.assert_array_equal(limits, plain[0])
     for each, other in zip(found, plain, strict=True):

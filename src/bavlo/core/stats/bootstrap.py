@@ -6,7 +6,7 @@ import numpy as np
 
 from bavlo.core.compiled import allow, compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_kernels import stand_in_limits
+from bavlo.core.stats.calendar_kernels import of_calendar_days, stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     LEAP,
     WINDOW,
@@ -16,8 +16,8 @@ from bavlo.core.stats.calendar_percentiles import (
     CalendarDays,
     base_values,
     by_calendar_day,
-    by_kernel,
     counts_above,
+    fill_leap,
     places_of,
     position,
     positions_of,
@@ -50,7 +50,7 @@ def exceedance_in_base(
         no data.
     """
     of_base = base_values(values, days, base)
-    found = by_kernel(of_base, (percent,), bootstrap=True)
+    found = _by_kernel(of_base, (percent,))
     out = _by_days(of_base, values.shape, percent) if found is None else found[1][0]
     _judge_leap_days(out, of_base, values, base, percent)
     return np.where(np.isnan(values), np.nan, out)
@@ -67,13 +67,39 @@ def percentiles_and_exceedance(
     share : (percents, T, K) float64
     """
     of_base = base_values(values, days, base)
-    found = by_kernel(of_base, percents, bootstrap=True)
+    found = _by_kernel(of_base, percents)
     if found is None:
         share = [exceedance_in_base(values, days, base, percent) for percent in percents]
         return by_calendar_day(values, days, base, percents), np.stack(share)
     for share_of_one, percent in zip(found[1], percents, strict=True):
         _judge_leap_days(share_of_one, of_base, values, base, percent)
     return found
+
+
+def _by_kernel(
+    of_base: BaseValues, percents: tuple[float, ...]
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """What the compiled loop makes of the values of a base; None without it.
+
+    Returns
+    -------
+    limit : (Q, length + 1, K) float64
+        Percentiles, as `by_calendar_day`.
+    beyond : (Q, T, K) float64
+        As `exceedance_in_base`, but for 29 February.
+    """
+    length, columns, _ = of_base.table.shape
+    kernel = compiled(of_calendar_days) if length * columns >= WORTH_COMPILING else None
+    if kernel is None:
+        return None
+    places = [places_of(of_base.most + WINDOW, percent) for percent in percents]
+    low, share = (np.stack(each) for each in zip(*places, strict=True))
+    limit = np.empty((len(percents), length + 1, columns))
+    beyond = np.full((len(percents), of_base.days.day.size, columns), np.nan)
+    above = np.array([counts_above(percent) for percent in percents])
+    kernel(of_base.table, of_base.step_of, low, share, of_base.least, above, limit, beyond)
+    fill_leap(limit, of_base.days)
+    return limit, beyond
 
 
 def _by_days(of_base: BaseValues, shape: tuple[int, ...], percent: float) -> np.ndarray:
@@ -273,6 +299,8 @@ def warm_up() -> None:
     days = CalendarDays(step % YEAR, step // YEAR, YEAR)
     columns = -(-WORTH_COMPILING // YEAR)
     for kind in (np.float32, np.float64):
-        percentiles_and_exceedance(np.zeros((step.size, columns), kind), days, Base(0, 1), (50.0,))
+        values = np.zeros((step.size, columns), kind)
+        percentiles_and_exceedance(values, days, Base(0, 1), (50.0,))
+        by_calendar_day(values, days, Base(0, 1), (50.0,))
         pair = np.zeros(WORTH_COMPILING // 2, int)
         _Ordered.of(np.zeros((1, WINDOW, 2), kind)).limits(pair, pair, 50.0)

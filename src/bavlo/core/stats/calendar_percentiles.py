@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo.core.compiled import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_kernels import of_calendar_days
+from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
 from bavlo.records import dataclass
@@ -16,6 +16,7 @@ from bavlo.records import dataclass
 WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them
 LEAP = -1
+MOST_DEPTH = 32  # values from the nearer end, up to which the compiled loop is sooner than sorting
 WORTH_COMPILING = 2**12  # days of cells, or limits, from which on the compiled way is asked for
 
 
@@ -77,16 +78,21 @@ def by_calendar_day(
         of 1 January holds 30 and 31 December of the same years (Zhang et al. 2005, with days
         before the base replaced by those of its years).
     """
-    of_base = base_values(values, days, base)
-    compiled_way = by_kernel(of_base, percents)
-    if compiled_way is not None:
-        return compiled_way[0]
-    table = of_base.table
     out = np.empty((len(percents), days.length + 1, values.shape[1]))
+    by_sorting = [
+        n
+        for n, percent in enumerate(percents)
+        if not _limits_by_kernel(values, days, base, percent, out[n])
+    ]
+    if not by_sorting:
+        fill_leap(out, days)
+        return out
+    table = base_values(values, days, base).table
     whole = not np.isnan(table).any()
     if whole:
         table.sort(axis=2)
-    for n, percent in enumerate(percents):
+    for n in by_sorting:
+        percent = percents[n]
         low, share = position(WINDOW * len(base), percent)
         for day in range(days.length):
             if not whole:
@@ -103,8 +109,37 @@ def by_calendar_day(
             else:
                 top, at = np.sort(window_of(table, day), axis=1), low
             out[n, day] = _mixed(top, at, share)
-    _fill_leap(out, days)
+    fill_leap(out, days)
     return out
+
+
+def _limits_by_kernel(
+    values: np.ndarray, days: CalendarDays, base: Base, percent: float, out: np.ndarray
+) -> bool:
+    """Fill in one percentile (length + 1, K) but for 29 February by the compiled loop.
+
+    Returns
+    -------
+    done
+        False where the loop is not there, or sorting is sooner: near the median.
+    """
+    most = WINDOW * len(base)
+    least = max(LEAST_SHARE * most - ENOUGH, 1.0)
+    low, share = places_of(most, percent)
+    number = np.arange(most + 1)
+    judged = number >= least
+    from_top = int((number - low)[judged].max())
+    from_bottom = int(low[judged].max()) + 2
+    depth = min(from_top, from_bottom)
+    if depth > MOST_DEPTH or out.size < WORTH_COMPILING:
+        return False
+    kernel = compiled(limits_of_calendar_days)
+    if kernel is None:
+        return False
+    room = np.empty((days.length + 2, depth, AT_ONCE), values.dtype)
+    given = np.ascontiguousarray(values), _steps_of(days, base), low, share, least
+    kernel(*given, depth, from_top <= from_bottom, room, out)
+    return True
 
 
 def _mixed(ordered: np.ndarray, low: int, share: float) -> np.ndarray:
@@ -116,7 +151,8 @@ def _mixed(ordered: np.ndarray, low: int, share: float) -> np.ndarray:
     return np.asarray(first + share * (ordered[:, low + 1].astype(np.float64) - first))
 
 
-def _fill_leap(out: np.ndarray, days: CalendarDays) -> None:
+def fill_leap(out: np.ndarray, days: CalendarDays) -> None:
+    """Fill in the last row of (…, length + 1, K), that of 29 February, from its neighbours."""
     at = days.before_leap
     out[:, -1] = (out[:, at] + out[:, at + 1]) / 2
 
@@ -150,44 +186,22 @@ class BaseValues:
         return LEAST_SHARE * self.most - ENOUGH
 
 
-def base_values(values: np.ndarray, days: CalendarDays, base: Base) -> BaseValues:
-    """The values (T, K) of the base years."""
+def _steps_of(days: CalendarDays, base: Base) -> np.ndarray:
+    """(length, years) int64 the steps of the base by calendar day, -1 where there is none."""
     step_of = np.full((days.length, len(base)), -1)
     inside = (days.year >= base.first) & (days.year <= base.last) & (days.day != LEAP)
     step_of[days.day[inside], days.year[inside] - base.first] = np.flatnonzero(inside)
+    return step_of
+
+
+def base_values(values: np.ndarray, days: CalendarDays, base: Base) -> BaseValues:
+    """The values (T, K) of the base years."""
+    step_of = _steps_of(days, base)
     table = np.empty((days.length, values.shape[1], len(base)), values.dtype)
     for day, steps in enumerate(step_of):
         table[day] = values[steps].T
         table[day][:, steps < 0] = np.nan
     return BaseValues(table, step_of, days)
-
-
-def by_kernel(
-    of_base: BaseValues, percents: tuple[float, ...], *, bootstrap: bool = False
-) -> tuple[np.ndarray, np.ndarray] | None:
-    """What the compiled loop makes of the values of a base; None without it.
-
-    Returns
-    -------
-    limit : (Q, length + 1, K) float64
-        Percentiles, as `by_calendar_day`.
-    beyond : (Q, T, K) float64
-        As `exceedance_in_base`, but for 29 February, where `bootstrap` says so; else empty.
-    """
-    length, columns, _ = of_base.table.shape
-    kernel = compiled(of_calendar_days) if length * columns >= WORTH_COMPILING else None
-    if kernel is None:
-        return None
-    places = [places_of(of_base.most + WINDOW, percent) for percent in percents]
-    low, share = (np.stack(each) for each in zip(*places, strict=True))
-    limit = np.empty((len(percents), length + 1, columns))
-    steps = of_base.days.day.size if bootstrap else 0
-    beyond = np.full((len(percents), steps, columns), np.nan)
-    above = np.array([counts_above(percent) for percent in percents])
-    given = np.ascontiguousarray(of_base.table), of_base.step_of, low, share, of_base.least
-    kernel(*given, above, bootstrap, limit, beyond)
-    _fill_leap(limit, of_base.days)
-    return limit, beyond
 
 
 def counts_above(percent: float) -> bool:

@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 import rasterio
 
+from bavlo.core.compiled import SWITCH, compiled
 from bavlo.grids.fast import tiff
 
 
@@ -54,6 +55,29 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
         ):
             found = tiff.read_window(path, fetch, directory, rows, columns, 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
+
+
+@pytest.mark.parametrize("dtype", ["float32", "float64"])
+def test_the_compiled_predictor_gives_the_same_bits(dtype, tmp_path, monkeypatch):
+    pytest.importorskip("numba")
+    path = tmp_path / "a.tif"
+    values = np.random.default_rng(2).normal(0, 1e3, (100, 130)).astype(dtype)
+    values[::7, ::5] = np.nan
+    with rasterio.open(
+        path, "w", driver="GTiff", width=130, height=100, count=1, dtype=dtype,
+        compress="deflate", predictor=3, tiled=True, blockxsize=64, blockysize=32,
+    ) as data:  # fmt: skip
+        data.write(values, 1)
+    tiff.warm_up(path)
+    assert compiled(tiff.undo_float_predictor) is not None
+    with tiff.opened(path) as fetch:
+        directory = tiff.read_directory(fetch)
+        window = path, fetch, directory, slice(0, 100), slice(0, 130), 0
+        found = tiff.read_window(*window)
+        monkeypatch.setenv(SWITCH, "0")
+        assert compiled(tiff.undo_float_predictor) is None
+        plain = tiff.read_window(*window)
+    assert found.tobytes() == plain.tobytes() == values.tobytes()
 
 
 def test_files_that_say_something_else_have_another_signature(tmp_path):

@@ -6,11 +6,11 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from bavlo.core.conditions.counting import Counting, CountState, Occurrence
+from bavlo.core.conditions.counting import Counting, CountState, Occurrence, warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.measures import CellSample
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
+from bavlo.engine.memory import Needs, has_room_to_compile
 from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
@@ -21,6 +21,9 @@ from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
+WORTH_COMPILING = (
+    2**26
+)  # steps of cells whose runs are followed; a loop saves 5 s then, and takes one
 STATES_HELD = 6  # counts of open periods: open, arriving, and waiting to be merged
 SEGMENT_SIZES = (8, 16)  # units; few, so that no state holds too many periods
 
@@ -125,6 +128,12 @@ def count_by_stream(
     names = len(plan.aligned.sources)
     states = cells * 8 * STATES_HELD * len(plan.bound)
     needs = Needs(most * COPIES_OF_UNIT * names, arrays.nbytes + states)
+    steps = sum(unit.last - unit.first for unit in units)
+    follows = sum(counting.runs for counting in countings)
+    if follows * steps * cells >= WORTH_COMPILING and has_room_to_compile(
+        plan.request.run.memory, needs
+    ):
+        warm_up()  # now, so that what it takes counts as taken already
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):

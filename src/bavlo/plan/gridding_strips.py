@@ -12,7 +12,7 @@ from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import RowReader, strips_of
+from bavlo.plan.strips import RowReader, load_loops, strips_of
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
@@ -68,6 +68,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     needs = Needs(largest * width * 8.0 * COPIES, plan.onto.layout.shape[0] * width * 8.0 * SUMS)
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
+    load_loops(plan.source, run, needs)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(RowReader(plan.source), reducer, segments):

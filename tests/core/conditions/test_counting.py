@@ -8,6 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bavlo.core.compiled import SWITCH, compiled
+from bavlo.core.conditions import counting
 from bavlo.core.conditions.conditions import parse_condition
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
 from bavlo.core.conditions.counts import COUNTS, NEVER
@@ -139,6 +141,38 @@ def test_periods_given_out_early_are_final_and_the_same_in_trees_of_any_shape(
         for name, counts in whole.counts.items():
             assert (given_out[p][name] == counts[row]).all(), name
     assert len(given_out) == len(whole.periods)
+
+
+@pytest.mark.parametrize("least", [1, 2, 6])
+@pytest.mark.parametrize("share", [0.1, 0.6, 0.95, 1.0])
+@pytest.mark.parametrize("begin", [0, 40])
+def test_compiled_runs_are_the_others(least, share, begin, monkeypatch):
+    pytest.importorskip("numba")
+    rng = np.random.default_rng(int(10 * share) + least)
+    steps, columns = 150, 70
+    period = np.repeat([0, 0, 1, -1, 2, 3, 3, -1, 4, 5], 20)[: begin + steps]
+    follows = rng.random(period.size) > 0.03
+    edges = np.zeros(6, np.int64)
+    where = PeriodSteps(period, edges, edges, follows, cut=False)
+    occurs = rng.random((steps, columns)) < share
+    occurs[:, :5] = True
+    given = Occurrence(occurs, np.ones((1, columns), bool), {"total": rng.random(occurs.shape)})
+    counting.warm_up()
+    found = []
+    for switch in ("1", "0"):
+        monkeypatch.setenv(SWITCH, switch)
+        assert (compiled(counting.follow_runs) is None) == (switch == "0")
+        wanted = ("days", "spells", "longest", "total", "first", "last")
+        found.append(Counting(where, wanted, least).update(begin, given))
+    one, other = found
+    assert one.counts.keys() == other.counts.keys()
+    for name, array in one.counts.items():
+        np.testing.assert_array_equal(array, other.counts[name], name)
+        assert array.dtype == other.counts[name].dtype
+    for name in ("head", "tail"):
+        np.testing.assert_array_equal(getattr(one, name), getattr(other, name), name)
+    for name in ("head_sums", "tail_sums"):
+        assert getattr(one, name).keys() == getattr(other, name).keys()
 
 
 @pytest.mark.parametrize(

@@ -14,11 +14,16 @@ from dataclasses import field, replace
 
 import numpy as np
 
+from bavlo.core.compiled import allow, compiled
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts, add_exactly, any_count
+from bavlo.core.conditions.run_kernels import follow_runs
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.periods import Assignment
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
+
+AT_ONCE = 4096  # columns whose runs are followed side by side
+WORTH_COMPILING = 2**12  # steps × columns, from which on the compiled way is asked for
 
 
 @dataclass(frozen=True, eq=False)
@@ -173,13 +178,8 @@ class Counting:
         tail_sums: dict[tuple[str, int], np.ndarray] = {}
         counted = part.occurs
         if self.runs:
-            runs = find_runs(part.occurs, ~self.period_steps.follows[begin : begin + steps])
-            head, tail = runs.head, runs.tail
-            if begin == self.period_steps.record:
-                head = np.zeros_like(head)  # what opens the record has begun there
-            if self.least > 1:
-                counted = runs.length >= self.least
-            if self.least > 1:
+            counted, head, tail = self._follow(counts, begin, part.occurs, starts)
+            if self.least > 1 and self.sums:
                 short_head = np.arange(steps)[:, None] < np.where(head < self.least, head, 0)
                 from_end = np.arange(steps)[::-1, None] < np.where(tail < self.least, tail, 0)
                 for name in self.sums:
@@ -190,11 +190,54 @@ class Counting:
                                 values = np.where(where[rows], part.sums[name][rows], 0.0)
                                 into[name, p] = np.zeros((2, columns))
                                 into[name, p][0] = values.sum(axis=0)
-        if self.runs:
-            self._spells(counts, runs, head, starts)
         for row, (low, high) in enumerate(starts):
             self._add_rows(counts, row, begin, slice(low, high), counted, part)
         return CountState(periods, begin, begin + steps, counts, head, tail, head_sums, tail_sums)
+
+    def _follow(
+        self, counts: Counts, begin: int, occurs: np.ndarray, places: list[tuple[int, int]]
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Follow the runs of met steps and count spells.
+
+        Returns
+        -------
+        counted : (T, K) bool
+            Steps of runs that are long enough.
+        head, tail : (K,) int32
+            Lengths of the runs at the beginning and at the end.
+        """
+        steps, columns = occurs.shape
+        breaks = ~self.period_steps.follows[begin : begin + steps]
+        opens_record = begin == self.period_steps.record
+        kernel = None
+        if occurs.size >= WORTH_COMPILING and not self.period_steps.cut:
+            kernel = compiled(follow_runs)
+        if kernel is None:
+            runs = find_runs(occurs, breaks)
+            # What opens the record has begun there.
+            head = np.zeros_like(runs.head) if opens_record else runs.head
+            self._spells(counts, runs, head, places)
+            counted = runs.length >= self.least if self.least > 1 else occurs
+            return counted, head, runs.tail
+        row_of = np.full(steps, -1)
+        for row, (low, high) in enumerate(places):
+            row_of[low:high] = row
+        counted = np.empty(occurs.shape, bool)
+        head, tail = np.empty(columns, np.int32), np.empty(columns, np.int32)
+        for first in range(0, columns, AT_ONCE):
+            some = slice(first, first + AT_ONCE)
+            met = np.ascontiguousarray(occurs[:, some])
+            ends = np.zeros((2, met.shape[1]), np.int32)
+            own = np.zeros((2, len(places), met.shape[1]), np.int32)
+            room, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
+            given = met, breaks, self.least, row_of, opens_record, room
+            kernel(*given, long_enough, *ends, *own)
+            counted[:, some] = long_enough
+            head[some], tail[some] = ends
+            for name, array in zip(("spells", "longest"), own, strict=True):
+                if name in counts:
+                    counts[name][:, some] = array
+        return counted, head, tail
 
     def empty(self, periods: int, columns: int) -> Counts:
         """Counts of periods in which nothing has happened."""
@@ -426,6 +469,15 @@ class Counting:
             counts,
             replace(state, periods=state.periods[~over], counts=still),
         )
+
+
+def warm_up() -> None:
+    """Load and compile what follows runs of steps, where numba is there."""
+    allow()
+    time = np.zeros(WORTH_COMPILING, np.int64)
+    steps = PeriodSteps(time, time[:1], time[:1] + len(time), time == 0, cut=False)
+    met = np.zeros((len(time), 1), bool)
+    Counting(steps, ("spells",), 2).update(0, Occurrence(met, ~met))
 
 
 def _empty(name: str) -> int:

@@ -18,9 +18,11 @@ from pathlib import Path
 
 import numpy as np
 
+from bavlo.core.compiled import allow, compiled
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import inflated_once
+from bavlo.grids.fast.tiff_kernels import undo_float_predictor
 from bavlo.records import dataclass
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
@@ -30,6 +32,7 @@ PLACES = (STRIP_OFFSETS, STRIP_SIZES, TILE_OFFSETS, TILE_SIZES)
 OF_NO_ACCOUNT = (*PLACES, 269, 270, 305, 306, 315)  # names, dates and programs
 NO_COMPRESSION, DEFLATED = 1, (8, 32946)
 FIRST_READ = 2**14  # bytes; most directories lie in them
+FLOAT_PREDICTOR = 3
 MOST_ENTRIES = 4096
 KINDS = {1: "u", 2: "i", 3: "f"}
 TYPES = {
@@ -173,7 +176,7 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
         and kind is not None
         and bits[0] in (8, 16, 32, 64)
         and predictor in (1, 2, 3)
-        and (predictor != 3 or kind == "f")
+        and (predictor != FLOAT_PREDICTOR or kind == "f")
     )
     is_deflated = found[COMPRESSION][0] != NO_COMPRESSION
     if not plain or (predictor != 1 and not is_deflated):
@@ -191,6 +194,19 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
     return Directory(
         (height, width), block, dtype, predictor, offsets, sizes, signature, is_deflated
     )
+
+
+def warm_up(path: Path) -> None:
+    """Load and compile what reading a large file uses, where numba is there."""
+    with opened(path) as fetch:
+        directory = read_directory(fetch)
+    if directory is None or directory.predictor != FLOAT_PREDICTOR:
+        return
+    allow()
+    kernel = compiled(undo_float_predictor)
+    if kernel is not None:
+        item = directory.dtype.itemsize
+        kernel(np.zeros((1, item), np.uint8), np.zeros((1, 1), f"u{item}"))
 
 
 def read_window(
@@ -267,9 +283,14 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
     last = directory.shape[0] - y * height
     if len(data) != lines * width * item or lines < (min(height, last) if strips else height):
         raise ValueError(f"a block has {len(data)} bytes instead of {height * width * item}")
-    if directory.predictor == 3:
-        planes = np.cumsum(np.frombuffer(data, np.uint8).reshape(lines, -1), axis=1, dtype=np.uint8)
+    if directory.predictor == FLOAT_PREDICTOR:
+        own = np.frombuffer(data, np.uint8).reshape(lines, -1)
         whole = np.zeros((lines, width), f"u{item}")
+        kernel = compiled(undo_float_predictor)
+        if kernel is not None:
+            kernel(own, whole)
+            return whole.view(f"f{item}")
+        planes = np.cumsum(own, axis=1, dtype=np.uint8)
         for plane in range(item):  # largest byte first; thrice as fast as turning bytes about
             whole <<= 8
             whole |= planes[:, plane * width : (plane + 1) * width]

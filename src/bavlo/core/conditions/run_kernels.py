@@ -1,0 +1,80 @@
+"""Runs of met steps in two passes, which numba compiles: see `bavlo.core.compiled`."""
+
+from __future__ import annotations
+
+import numpy as np
+
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one, and is one loop
+
+
+def follow_runs(
+    occurs: np.ndarray,
+    breaks: np.ndarray,
+    least: int,
+    row_of: np.ndarray,
+    opens_record: bool,
+    so_far: np.ndarray,
+    counted: np.ndarray,
+    head: np.ndarray,
+    tail: np.ndarray,
+    spells: np.ndarray,
+    longest: np.ndarray,
+) -> None:
+    """What `find_runs` and `Counting._spells` make of (T, K) steps, where spells are not cut.
+
+    Parameters
+    ----------
+    occurs : (T, K) bool
+    breaks : (T,) bool
+        Steps that do not go on with the one before.
+    least
+        Steps from which a run counts.
+    row_of : (T,) int64
+        The row of the period of each step, -1 for none.
+    opens_record
+        Whether nothing can come before the first step.
+    so_far : (T, K) int32
+        Room for how long each run is up to each step.
+    counted : (T, K) bool
+        Filled: steps of runs that are long enough.
+    head, tail : (K,) int32
+        Filled: lengths of the runs at the beginning (0 where `opens_record`) and at the end.
+    spells, longest : (P, K) int32
+        Added to: runs that end within the steps and did not open them, in the period of their last
+        step; and how long a run is up to the last step of each period.
+    """
+    steps, columns = occurs.shape
+    one, none, enough = np.int32(1), np.int32(0), np.int32(least)
+    run, whole = np.zeros(columns, np.int32), np.zeros(columns, np.int32)
+    nothing, no_spells, no_longest = np.zeros((3, columns), np.int32)
+    head[:] = 0
+    opening = not opens_record
+    for t in range(steps):
+        if breaks[t]:
+            run[:] = 0
+            opening = opening and t == 0
+        met, length, so_many = occurs[t], so_far[t], np.int32(t + 1)
+        for c in range(columns):
+            run[c] = run[c] + one if met[c] else none
+            length[c] = run[c]
+        if opening:
+            for c in range(columns):
+                head[c] += np.int32(length[c] == so_many)
+    tail[:] = run
+    for t in range(steps - 1, -1, -1):
+        row, length, counts = row_of[t], so_far[t], counted[t]
+        is_last, up_to = t == steps - 1, np.int32(t + 1)
+        after = nothing if is_last or breaks[t + 1] else so_far[t + 1]
+        so_long, number = (longest[row], spells[row]) if row >= 0 else (no_longest, no_spells)
+        ending = none if is_last else one
+        # Short loops without branches go many columns at a time.
+        for c in range(columns):
+            own, all_of_it = length[c], whole[c]
+            whole[c] = own if after[c] == none else all_of_it
+        for c in range(columns):
+            counts[c] = (length[c] > none) & (whole[c] >= enough)
+        for c in range(columns):
+            so_long[c] = max(so_long[c], length[c] * np.int32(counts[c]))
+        for c in range(columns):  # a run's last step is where it has its whole length
+            ends = np.int32(length[c] == whole[c]) * np.int32(up_to > head[c])
+            number[c] += np.int32(counts[c]) * ends * ending

@@ -95,7 +95,7 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        if has_room_to_compile(run.memory, needs):
+        if has_room_to_compile(run.memory, needs, run.jobs):
             self._load_kernels()
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),

@@ -47,9 +47,9 @@ def size_text(size: float) -> str:
     return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
 
 
-def has_room_to_compile(memory: int, needs: Needs) -> bool:
-    """Whether a memory suffices for the compiler beside what work needs at the least."""
-    return in_use() + SIZE + needs.kept + 1.1 * needs.unit < memory
+def has_room_to_compile(memory: int, needs: Needs, jobs: int = 1) -> bool:
+    """Whether a memory suffices for the compiler beside what so many workers need."""
+    return in_use() + SIZE + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

@@ -135,7 +135,7 @@ def load_loops(source: GridSource, run: Resources, needs: Needs) -> None:
     rows, columns = source.layout.shape
     path = source.files[0].path
     is_large = rows * columns >= WORTH_COMPILING and path.is_file()
-    if is_large and has_room_to_compile(run.memory, needs):
+    if is_large and has_room_to_compile(run.memory, needs, run.jobs):
         tiff.warm_up(path)
 
 

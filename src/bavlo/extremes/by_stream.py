@@ -6,7 +6,8 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from bavlo.core.conditions.counting import Counting, CountState, Occurrence, warm_up
+from bavlo.core.conditions.counting import Counting, CountState, Occurrence
+from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.measures import CellSample
 from bavlo.engine.executor import executor

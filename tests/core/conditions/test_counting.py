@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bavlo.core.compiled import SWITCH, compiled
-from bavlo.core.conditions import counting
+from bavlo.core.conditions import runs as spell_runs
 from bavlo.core.conditions.conditions import parse_condition
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
 from bavlo.core.conditions.counts import COUNTS, NEVER
@@ -157,11 +157,11 @@ def test_compiled_runs_are_the_others(least, share, begin, monkeypatch):
     occurs = rng.random((steps, columns)) < share
     occurs[:, :5] = True
     given = Occurrence(occurs, np.ones((1, columns), bool), {"total": rng.random(occurs.shape)})
-    counting.warm_up()
+    spell_runs.warm_up()
     found = []
     for switch in ("1", "0"):
         monkeypatch.setenv(SWITCH, switch)
-        assert (compiled(counting.follow_runs) is None) == (switch == "0")
+        assert (compiled(spell_runs.follow_runs) is None) == (switch == "0")
         wanted = ("days", "spells", "longest", "total", "first", "last")
         found.append(Counting(where, wanted, least).update(begin, given))
     one, other = found

@@ -14,16 +14,12 @@ from dataclasses import field, replace
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts, add_exactly, any_count
-from bavlo.core.conditions.run_kernels import follow_runs
+from bavlo.core.conditions.runs import count_true, follow
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.periods import Assignment
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
-
-AT_ONCE = 4096  # columns whose runs are followed side by side
-WORTH_COMPILING = 2**12  # steps × columns, from which on the compiled way is asked for
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,7 +174,19 @@ class Counting:
         tail_sums: dict[tuple[str, int], np.ndarray] = {}
         counted = part.occurs
         if self.runs:
-            counted, head, tail = self._follow(counts, begin, part.occurs, starts)
+            runs = follow(
+                part.occurs,
+                ~self.period_steps.follows[begin : begin + steps],
+                self.least,
+                starts if {"spells", "longest"} & counts.keys() else [],
+                opens_record=begin == self.period_steps.record,
+                cut=self.period_steps.cut,
+            )
+            counted, head, tail = runs.counted, runs.head, runs.tail
+            if "spells" in counts:
+                counts["spells"] += runs.spells
+            if "longest" in counts:
+                np.maximum(counts["longest"], runs.longest, out=counts["longest"])
             if self.least > 1 and self.sums:
                 short_head = np.arange(steps)[:, None] < np.where(head < self.least, head, 0)
                 from_end = np.arange(steps)[::-1, None] < np.where(tail < self.least, tail, 0)
@@ -193,51 +201,6 @@ class Counting:
         for row, (low, high) in enumerate(starts):
             self._add_rows(counts, row, begin, slice(low, high), counted, part)
         return CountState(periods, begin, begin + steps, counts, head, tail, head_sums, tail_sums)
-
-    def _follow(
-        self, counts: Counts, begin: int, occurs: np.ndarray, places: list[tuple[int, int]]
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Follow the runs of met steps and count spells.
-
-        Returns
-        -------
-        counted : (T, K) bool
-            Steps of runs that are long enough.
-        head, tail : (K,) int32
-            Lengths of the runs at the beginning and at the end.
-        """
-        steps, columns = occurs.shape
-        breaks = ~self.period_steps.follows[begin : begin + steps]
-        opens_record = begin == self.period_steps.record
-        kernel = None
-        if occurs.size >= WORTH_COMPILING and not self.period_steps.cut:
-            kernel = compiled(follow_runs)
-        if kernel is None:
-            runs = find_runs(occurs, breaks)
-            # What opens the record has begun there.
-            head = np.zeros_like(runs.head) if opens_record else runs.head
-            self._spells(counts, runs, head, places)
-            counted = runs.length >= self.least if self.least > 1 else occurs
-            return counted, head, runs.tail
-        row_of = np.full(steps, -1)
-        for row, (low, high) in enumerate(places):
-            row_of[low:high] = row
-        counted = np.empty(occurs.shape, bool)
-        head, tail = np.empty(columns, np.int32), np.empty(columns, np.int32)
-        for first in range(0, columns, AT_ONCE):
-            some = slice(first, first + AT_ONCE)
-            met = np.ascontiguousarray(occurs[:, some])
-            ends = np.zeros((2, met.shape[1]), np.int32)
-            own = np.zeros((2, len(places), met.shape[1]), np.int32)
-            room, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
-            given = met, breaks, self.least, row_of, opens_record, room
-            kernel(*given, long_enough, *ends, *own)
-            counted[:, some] = long_enough
-            head[some], tail[some] = ends
-            for name, array in zip(("spells", "longest"), own, strict=True):
-                if name in counts:
-                    counts[name][:, some] = array
-        return counted, head, tail
 
     def empty(self, periods: int, columns: int) -> Counts:
         """Counts of periods in which nothing has happened."""
@@ -270,43 +233,6 @@ class Counting:
             counts["last"][row] = np.where(any_met, at, -1)
         for name in self.sums:
             counts[name][row, 0] += np.where(chosen, part.sums[name][steps], 0.0).sum(axis=0)
-
-    def _spells(
-        self,
-        counts: Counts,
-        runs: Runs,
-        head: np.ndarray,
-        places: list[tuple[int, int]],
-    ) -> None:
-        """Spells that end within the steps, and how long they have run at each step of a period.
-
-        A run that closes the steps may go on in the next ones, and the one that opens them may be
-        longer than chosen; what joins it settles that. Where spells are cut, each piece counts with
-        its own length.
-        """
-        wanted = {"spells", "longest"} & counts.keys()
-        if not wanted:
-            return
-        steps = len(runs.start)
-        number = np.arange(steps, dtype=np.int32)[:, None]
-        long_enough = runs.occurs & (runs.end - runs.start >= self.least)
-        for row, (low, high) in enumerate(places):
-            part = slice(low, high)
-            start, end = runs.start[part], runs.end[part]
-            if self.period_steps.cut:
-                start, end = np.maximum(start, low), np.minimum(end, high)
-                marks = long_enough[part] & (number[part] == start)
-            else:
-                marks = long_enough[part] & (number[part] == end - 1) & (end < steps)
-                marks &= end > head  # not the run that opens the steps
-            if "spells" in counts:
-                counts["spells"][row] += count_true(marks)
-            if "longest" in counts:
-                if self.period_steps.cut:
-                    length = (end - start) * marks
-                else:  # how long each has run up to each step, the last of the period included
-                    length = (number[part] + 1 - start) * long_enough[part]
-                np.maximum(counts["longest"][row], length.max(axis=0), out=counts["longest"][row])
 
     def merge(self, earlier: CountState, later: CountState) -> CountState:
         """Put together what two neighbouring runs of steps have made.
@@ -471,15 +397,6 @@ class Counting:
         )
 
 
-def warm_up() -> None:
-    """Load and compile what follows runs of steps, where numba is there."""
-    allow()
-    time = np.zeros(WORTH_COMPILING, np.int64)
-    steps = PeriodSteps(time, time[:1], time[:1] + len(time), time == 0, cut=False)
-    met = np.zeros((len(time), 1), bool)
-    Counting(steps, ("spells",), 2).update(0, Occurrence(met, ~met))
-
-
 def _empty(name: str) -> int:
     return COUNTS[name].empty if name in COUNTS else 0
 
@@ -509,60 +426,3 @@ def _runs_of(period: np.ndarray, inside: np.ndarray) -> tuple[np.ndarray, list[t
     return own[at], [
         (int(inside[a]), int(inside[b - 1]) + 1) for a, b in zip(at, stops, strict=True)
     ]
-
-
-def count_true(flags: np.ndarray) -> np.ndarray:
-    """(K,) int32 how many of (T, K) bool are true; eight times as fast as a plain sum."""
-    out = np.zeros(flags.shape[1], np.int32)
-    bytes_ = flags.view(np.uint8)
-    for low in range(0, len(flags), 255):
-        out += np.add.reduce(bytes_[low : low + 255], axis=0, dtype=np.uint8)
-    return out
-
-
-@dataclass(frozen=True, eq=False)
-class Runs:
-    """The runs of met steps.
-
-    Parameters
-    ----------
-    occurs : (T, K) bool
-    start, end : (T, K) int32
-        Where met, the first step of the run that a step lies in and the one after its last.
-    """
-
-    occurs: np.ndarray
-    start: np.ndarray
-    end: np.ndarray
-
-    @property
-    def length(self) -> np.ndarray:
-        """(T, K) int32, 0 where not met."""
-        return np.asarray((self.end - self.start) * self.occurs)
-
-    @property
-    def head(self) -> np.ndarray:
-        """(K,) int32 length of the run at the beginning."""
-        return np.where(self.occurs[0], self.end[0], 0).astype(np.int32)
-
-    @property
-    def tail(self) -> np.ndarray:
-        """(K,) int32 length of the run at the end."""
-        return np.where(self.occurs[-1], len(self.occurs) - self.start[-1], 0).astype(np.int32)
-
-
-def find_runs(occurs: np.ndarray, breaks: np.ndarray) -> Runs:
-    """The runs of (T, K) steps; `breaks` (T,) are steps that do not go on with the one before."""
-    steps = len(occurs)
-    number = np.arange(steps, dtype=np.int32)
-    # A run begins after the last step that is not met, or at a break in time.
-    gap = np.where(occurs, np.int32(-1), number[:, None])
-    start = np.maximum.accumulate(gap, axis=0) + np.int32(1)
-    gap = np.where(occurs, np.int32(steps), number[:, None])
-    end = np.minimum.accumulate(gap[::-1], axis=0)[::-1]
-    if breaks[1:].any():
-        edges = np.concatenate([[0], np.flatnonzero(breaks[1:]) + 1, [steps]]).astype(np.int32)
-        piece = np.searchsorted(edges, number, side="right") - 1
-        start = np.maximum(start, edges[piece][:, None])
-        end = np.minimum(end, edges[piece + 1][:, None])
-    return Runs(occurs, start, end)

@@ -15,7 +15,8 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps, find_runs
+from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
+from bavlo.core.conditions.runs import find_runs
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_percentiles import (
     CalendarDays,

@@ -20,7 +20,7 @@ def follow_runs(
     spells: np.ndarray,
     longest: np.ndarray,
 ) -> None:
-    """What `find_runs` and `Counting._spells` make of (T, K) steps, where spells are not cut.
+    """What `bavlo.core.conditions.runs.follow` makes of (T, K) steps, where spells are not cut.
 
     Parameters
     ----------

@@ -1,0 +1,187 @@
+"""The runs of steps that meet something, and the spells that they make in periods."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.compiled import allow, compiled
+from bavlo.core.conditions.run_kernels import follow_runs
+from bavlo.records import dataclass
+
+AT_ONCE = 4096  # columns whose runs are followed side by side
+WORTH_COMPILING = 2**12  # steps × columns, from which on the compiled way is asked for
+
+Places = Sequence[tuple[int, int]]
+
+
+@dataclass(frozen=True, eq=False)
+class Runs:
+    """The runs of met steps.
+
+    Parameters
+    ----------
+    occurs : (T, K) bool
+    start, end : (T, K) int32
+        Where met, the first step of the run that a step lies in and the one after its last.
+    """
+
+    occurs: np.ndarray
+    start: np.ndarray
+    end: np.ndarray
+
+    @property
+    def length(self) -> np.ndarray:
+        """(T, K) int32, 0 where not met."""
+        return np.asarray((self.end - self.start) * self.occurs)
+
+    @property
+    def head(self) -> np.ndarray:
+        """(K,) int32 length of the run at the beginning."""
+        return np.where(self.occurs[0], self.end[0], 0).astype(np.int32)
+
+    @property
+    def tail(self) -> np.ndarray:
+        """(K,) int32 length of the run at the end."""
+        return np.where(self.occurs[-1], len(self.occurs) - self.start[-1], 0).astype(np.int32)
+
+
+def find_runs(occurs: np.ndarray, breaks: np.ndarray) -> Runs:
+    """The runs of (T, K) steps; `breaks` (T,) are steps that do not go on with the one before."""
+    steps = len(occurs)
+    number = np.arange(steps, dtype=np.int32)
+    # A run begins after the last step that is not met, or at a break in time.
+    gap = np.where(occurs, np.int32(-1), number[:, None])
+    start = np.maximum.accumulate(gap, axis=0) + np.int32(1)
+    gap = np.where(occurs, np.int32(steps), number[:, None])
+    end = np.minimum.accumulate(gap[::-1], axis=0)[::-1]
+    if breaks[1:].any():
+        edges = np.concatenate([[0], np.flatnonzero(breaks[1:]) + 1, [steps]]).astype(np.int32)
+        piece = np.searchsorted(edges, number, side="right") - 1
+        start = np.maximum(start, edges[piece][:, None])
+        end = np.minimum(end, edges[piece + 1][:, None])
+    return Runs(occurs, start, end)
+
+
+@dataclass(frozen=True, eq=False)
+class FollowedRuns:
+    """The runs of met steps, and the spells that they make.
+
+    Parameters
+    ----------
+    counted : (T, K) bool
+        Steps of runs that are long enough.
+    head, tail : (K,) int32
+        Lengths of the runs at the beginning, 0 where nothing can come before, and at the end.
+    spells, longest : (P, K) int32
+        Runs that are long enough and end in each period, and how long they have run at its steps. A
+        run that closes the steps may go on in the next ones, and the one that opens them may be
+        longer than it seems: what joins them settles that. Where spells are cut at the edges of
+        periods, each piece counts with its own length.
+    """
+
+    counted: np.ndarray
+    head: np.ndarray
+    tail: np.ndarray
+    spells: np.ndarray
+    longest: np.ndarray
+
+
+def follow(
+    occurs: np.ndarray,
+    breaks: np.ndarray,
+    least: int,
+    places: Places,
+    *,
+    opens_record: bool,
+    cut: bool,
+) -> FollowedRuns:
+    """Follow runs of met steps.
+
+    Parameters
+    ----------
+    occurs : (T, K) bool
+    breaks : (T,) bool
+        Steps that do not go on with the one before.
+    least
+        Steps from which a run counts.
+    places
+        First step of each period and the one after its last; none where spells are not asked for.
+    opens_record
+        Whether nothing can come before the first step.
+    cut
+        Whether spells are cut at the edges of periods.
+    """
+    kernel = None
+    if occurs.size >= WORTH_COMPILING and not cut:
+        kernel = compiled(follow_runs)
+    if kernel is not None:
+        return _by_kernel(kernel, occurs, breaks, least, places, opens_record)
+    runs = find_runs(occurs, breaks)
+    head = np.zeros_like(runs.head) if opens_record else runs.head
+    steps, columns = occurs.shape
+    spells, longest = np.zeros((2, len(places), columns), np.int32)
+    number = np.arange(steps, dtype=np.int32)[:, None]
+    long_enough = runs.occurs & (runs.end - runs.start >= least)
+    for row, (low, high) in enumerate(places):
+        part = slice(low, high)
+        start, end = runs.start[part], runs.end[part]
+        if cut:
+            start, end = np.maximum(start, low), np.minimum(end, high)
+            marks = long_enough[part] & (number[part] == start)
+            length = (end - start) * marks
+        else:
+            marks = long_enough[part] & (number[part] == end - 1) & (end < steps)
+            marks &= end > head  # not the run that opens the steps
+            # How long each has run up to each step, the last of the period included.
+            length = (number[part] + 1 - start) * long_enough[part]
+        spells[row] = count_true(marks)
+        longest[row] = length.max(axis=0)
+    return FollowedRuns(long_enough, head, runs.tail, spells, longest)
+
+
+def _by_kernel(
+    kernel: Callable[..., Any],
+    occurs: np.ndarray,
+    breaks: np.ndarray,
+    least: int,
+    places: Places,
+    opens_record: bool,
+) -> FollowedRuns:
+    """The same by the compiled loop, some columns at a time."""
+    steps, columns = occurs.shape
+    row_of = np.full(steps, -1)
+    for row, (low, high) in enumerate(places):
+        row_of[low:high] = row
+    counted = np.empty(occurs.shape, bool)
+    head, tail = np.zeros((2, columns), np.int32)
+    spells, longest = np.zeros((2, len(places), columns), np.int32)
+    for first in range(0, columns, AT_ONCE):
+        some = slice(first, first + AT_ONCE)
+        met = np.ascontiguousarray(occurs[:, some])
+        ends = np.zeros((2, met.shape[1]), np.int32)
+        own = np.zeros((2, len(places), met.shape[1]), np.int32)
+        room, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
+        kernel(met, breaks, least, row_of, opens_record, room, long_enough, *ends, *own)
+        counted[:, some] = long_enough
+        head[some], tail[some] = ends
+        spells[:, some], longest[:, some] = own
+    return FollowedRuns(counted, head, tail, spells, longest)
+
+
+def count_true(flags: np.ndarray) -> np.ndarray:
+    """(K,) int32 how many of (T, K) bool are true; eight times as fast as a plain sum."""
+    out = np.zeros(flags.shape[1], np.int32)
+    bytes_ = flags.view(np.uint8)
+    for low in range(0, len(flags), 255):
+        out += np.add.reduce(bytes_[low : low + 255], axis=0, dtype=np.uint8)
+    return out
+
+
+def warm_up() -> None:
+    """Load and compile what follows runs of steps, where numba is there."""
+    allow()
+    met = np.zeros((WORTH_COMPILING, 1), bool)
+    follow(met, met[:, 0], 2, [(0, len(met))], opens_record=True, cut=False)

@@ -39,5 +39,9 @@ def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
         import numba
     except ImportError:
         return None
-    made: Callable[..., Any] = numba.njit(nogil=True, cache=True, fastmath=False)(kernel)
+    made: Callable[..., Any]
+    try:
+        made = numba.njit(nogil=True, cache=True, fastmath=False)(kernel)
+    except RuntimeError:  # no folder that what was compiled could be kept in
+        made = numba.njit(nogil=True, fastmath=False)(kernel)
     return made

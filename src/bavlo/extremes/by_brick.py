@@ -10,7 +10,7 @@ import numpy as np
 
 from bavlo.core.compiled import allow
 from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
-from bavlo.core.stats.bootstrap import warm_up
+from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
@@ -47,7 +47,8 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
     if _pays_to_compile(plan) and has_room_to_compile(plan.request.run.memory, needs):
-        warm_up()  # now, so that what it takes counts as taken already
+        # Now, so that what they take counts as taken already.
+        (bootstrap if bootstraps(plan) else calendar_percentiles).warm_up()
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):

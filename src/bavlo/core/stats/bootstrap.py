@@ -291,16 +291,13 @@ class _Ordered:
 
 
 def warm_up() -> None:
-    """Load and compile what the bootstrap uses, where numba is there."""
+    """Load and compile what the bootstrap of float64 records uses, where numba is there."""
     allow()
     if compiled(stand_in_limits) is None:
         return
     step = np.arange(2 * YEAR)
     days = CalendarDays(step % YEAR, step // YEAR, YEAR)
-    columns = -(-WORTH_COMPILING // YEAR)
-    for kind in (np.float32, np.float64):
-        values = np.zeros((step.size, columns), kind)
-        percentiles_and_exceedance(values, days, Base(0, 1), (50.0,))
-        by_calendar_day(values, days, Base(0, 1), (50.0,))
-        pair = np.zeros(WORTH_COMPILING // 2, int)
-        _Ordered.of(np.zeros((1, WINDOW, 2), kind)).limits(pair, pair, 50.0)
+    values = np.zeros((step.size, -(-WORTH_COMPILING // YEAR)))
+    percentiles_and_exceedance(values, days, Base(0, 1), (50.0,))
+    pair = np.zeros(WORTH_COMPILING // 2, int)
+    _Ordered.of(np.zeros((1, WINDOW, 2))).limits(pair, pair, 50.0)

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.core.compiled import allow, compiled
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
@@ -283,3 +283,13 @@ def positions_of(number: np.ndarray, percent: float) -> tuple[np.ndarray, np.nda
     at = np.minimum(np.maximum(at, 1), number) - 1
     low = np.floor(at).astype(np.int64)
     return low, at - low
+
+
+def warm_up() -> None:
+    """Load and compile what percentiles of calendar days use, where numba is there."""
+    allow()
+    step = np.arange(2 * YEAR)
+    days = CalendarDays(step % YEAR, step // YEAR, YEAR)
+    for kind in (np.float32, np.float64):
+        values = np.zeros((step.size, -(-WORTH_COMPILING // YEAR)), kind)
+        by_calendar_day(values, days, Base(0, 1), (90.0,))

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import fields
-from typing import Any
+from typing import Any, NamedTuple
 
 from bavlo.errors import InputError
 from bavlo.figures.trace import TracedCells
@@ -21,9 +20,10 @@ NUMBER, REQUEST, FILE, PARENT, RULE = "number", "request", "file", "parent row",
 YEAR, PAIR, STEP, CELL, NEIGHBOUR = "year", "pair", "step", "cell", "neighbour"
 
 
-@dataclass(frozen=True)
-class Line:
+class Line(NamedTuple):
     """One thing that went into a number, or was asked or decided for it.
+
+    A tuple, since a large region has millions of cells.
 
     Parameters
     ----------
@@ -72,12 +72,11 @@ class Traced:
 def table_of_lines(region: str, period: str, lines: Sequence[Line]) -> Table:
     """The lines as a table, without the columns that none of them has."""
     values: dict[str, Any] = {"region": [region] * len(lines), "period": [period] * len(lines)}
-    for each in fields(Line):
-        column = [getattr(line, each.name) for line in lines]
-        column_schema = TRACE.column(each.name)
+    for name, column in zip(Line._fields, zip(*lines, strict=True), strict=True):
+        column_schema = TRACE.column(name)
         if column_schema is not None and column_schema.optional and not any(map(_is_there, column)):
             continue
-        values[each.name] = column
+        values[name] = list(column)
     return TRACE.table(values)
 
 

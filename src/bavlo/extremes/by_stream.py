@@ -22,9 +22,7 @@ from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
-WORTH_COMPILING = (
-    2**26
-)  # steps of cells whose runs are followed; a loop saves 5 s then, and takes one
+WORTH_COMPILING = 2**26  # steps of cells whose runs are followed; a loop saves 1.5 s then
 STATES_HELD = 6  # counts of open periods: open, arriving, and waiting to be merged
 SEGMENT_SIZES = (8, 16)  # units; few, so that no state holds too many periods
 

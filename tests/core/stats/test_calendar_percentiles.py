@@ -9,7 +9,7 @@ import pytest
 
 from bavlo.core.compiled import SWITCH, compiled
 from bavlo.core.stats import bootstrap, calendar_percentiles
-from bavlo.core.stats.bootstrap import exceedance_in_base, percentiles_and_exceedance
+from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_kernels import stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     at_steps,
@@ -96,7 +96,7 @@ def test_the_limit_of_29_february_is_the_mean_of_its_neighbours():
 def test_the_bootstrap_is_that_of_each_year_left_out_by_hand(percent, above, gaps):
     time, values = record(gaps=gaps, digits=0)
     days = calendar_days(time)
-    found = exceedance_in_base(values, days, BASE, percent)
+    found = percentiles_and_exceedance(values, days, BASE, (percent,))[1][0]
     dates = to_dates(time.start, "standard")
     rng = np.random.default_rng(1)
     years = range(1991, 1999)

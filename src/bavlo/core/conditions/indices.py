@@ -413,7 +413,7 @@ def percents_of(indices: Iterable[Index]) -> dict[str, tuple[float, ...]]:
     pairs = {(index.needs[0], index.percent) for index in indices if index.percent is not None}
     return {
         name: tuple(sorted(percent for other, percent in pairs if other == name))
-        for name in dict(pairs)
+        for name in sorted({name for name, _ in pairs})
     }
 
 

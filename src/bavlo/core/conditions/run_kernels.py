@@ -24,24 +24,18 @@ def follow_runs(
 
     Parameters
     ----------
-    occurs : (T, K) bool
-    breaks : (T,) bool
-        Steps that do not go on with the one before.
-    least
-        Steps from which a run counts.
+    occurs, breaks, least
+        As there.
     row_of : (T,) int64
         The row of the period of each step, -1 for none.
     opens_record
-        Whether nothing can come before the first step.
+        As there.
     so_far : (T, K) int32
         Room for how long each run is up to each step.
-    counted : (T, K) bool
-        Filled: steps of runs that are long enough.
-    head, tail : (K,) int32
-        Filled: lengths of the runs at the beginning (0 where `opens_record`) and at the end.
+    counted, head, tail
+        Filled: of `FollowedRuns`.
     spells, longest : (P, K) int32
-        Added to: runs that end within the steps and did not open them, in the period of their last
-        step; and how long a run is up to the last step of each period.
+        The same, added to.
     """
     steps, columns = occurs.shape
     one, none, enough = np.int32(1), np.int32(0), np.int32(least)

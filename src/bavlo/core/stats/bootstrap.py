@@ -29,48 +29,35 @@ from bavlo.records import dataclass
 PAIRS_AT_ONCE = 2**13  # of a cell and a year, each with all its stand-ins
 
 
-def exceedance_in_base(
-    values: np.ndarray, days: CalendarDays, base: Base, percent: float
-) -> np.ndarray:
-    """How far each day of the base is beyond its percentile, without judging itself.
+def percentiles_and_exceedance(
+    values: np.ndarray, days: CalendarDays, base: Base, percents: tuple[float, ...]
+) -> tuple[np.ndarray, np.ndarray]:
+    """Percentiles of calendar days, and how far each day of the base is beyond its own.
 
-    For each year of the base the percentiles are taken of the other years, one of which stands in
-    for the year left out; the mean is taken over all stand-ins (Zhang et al. 2005).
+    No day judges itself: for each year of the base the percentiles are taken of the other years,
+    one of which stands in for the year left out; the mean is taken over all stand-ins (Zhang et
+    al. 2005).
 
     Parameters
     ----------
     values : (T, K) float
-    percent
+    percents
         Above 50 days above the percentile count, else those below it.
 
     Returns
     -------
-    share : (T, K) float64
+    thresholds : (percents, length + 1, K) float64
+        As `by_calendar_day`.
+    share : (percents, T, K) float64
         Mean of the 0s and 1s of the years - 1 stand-ins; NaN outside the base and where there is
         no data.
     """
     of_base = base_values(values, days, base)
-    found = _by_kernel(of_base, (percent,))
-    out = _by_days(of_base, values.shape, percent) if found is None else found[1][0]
-    _judge_leap_days(out, of_base, values, base, percent)
-    return np.where(np.isnan(values), np.nan, out)
-
-
-def percentiles_and_exceedance(
-    values: np.ndarray, days: CalendarDays, base: Base, percents: tuple[float, ...]
-) -> tuple[np.ndarray, np.ndarray]:
-    """What `by_calendar_day` gives, and `exceedance_in_base` for each percentile.
-
-    Returns
-    -------
-    thresholds : (percents, length + 1, K) float64
-    share : (percents, T, K) float64
-    """
-    of_base = base_values(values, days, base)
     found = _by_kernel(of_base, percents)
     if found is None:
-        share = [exceedance_in_base(values, days, base, percent) for percent in percents]
-        return by_calendar_day(values, days, base, percents), np.stack(share)
+        share = np.stack([_by_days(of_base, values.shape, percent) for percent in percents])
+        share[:, np.isnan(values)] = np.nan
+        found = by_calendar_day(values, days, base, percents), share
     for share_of_one, percent in zip(found[1], percents, strict=True):
         _judge_leap_days(share_of_one, of_base, values, base, percent)
     return found
@@ -86,7 +73,7 @@ def _by_kernel(
     limit : (Q, length + 1, K) float64
         Percentiles, as `by_calendar_day`.
     beyond : (Q, T, K) float64
-        As `exceedance_in_base`, but for 29 February.
+        How far days are beyond them, but for 29 February.
     """
     length, columns, _ = of_base.table.shape
     kernel = compiled(of_calendar_days) if length * columns >= WORTH_COMPILING else None

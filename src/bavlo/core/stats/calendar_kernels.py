@@ -25,7 +25,7 @@ def stand_in_limits(
     share: np.ndarray,
     limit: np.ndarray,
 ) -> None:
-    """`_Ordered.limits` of calendar percentiles.
+    """`_Ordered.limits` of `bavlo.core.stats.bootstrap`.
 
     Parameters
     ----------
@@ -114,7 +114,7 @@ def of_calendar_days(
 ) -> None:
     """Percentiles of calendar days, and how far days are beyond them without judging themselves.
 
-    `by_calendar_day` and `exceedance_in_base`, but for 29 February. Only the values around a
+    `percentiles_and_exceedance`, but for 29 February. Only the values around a
     percentile are put in order: those of five sorted days, from the nearer end.
 
     Parameters

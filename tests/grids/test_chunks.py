@@ -8,6 +8,7 @@ import netCDF4
 import numpy as np
 import pytest
 
+from bavlo.core.values.kinds import Quantity
 from bavlo.errors import BavloError
 from bavlo.grids import cfgrid, scratch
 from bavlo.grids.fast import chunks
@@ -16,6 +17,7 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, whole
 from bavlo.plan import reading
+from bavlo.plan.inspection import inspect
 from support import box, run, write_grid, write_regions
 
 SHAPE = (11, 13, 17)
@@ -259,14 +261,17 @@ def test_every_chunk_is_inflated_once_whatever_its_shape(chunk, memory, tmp_path
 @pytest.mark.parametrize("order", [("time", "lat", "lon"), ("lat", "lon", "time")])
 @pytest.mark.parametrize("height", [60, 25, 7])
 @pytest.mark.parametrize("band", [1, 2000, 2**25])
+@pytest.mark.parametrize(("small", "dtype"), [(0, "f4"), (2**14, "f4"), (2**14, "i2")])
 def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_workers(
-    order, height, band, tmp_path, monkeypatch
+    order, height, band, small, dtype, tmp_path, monkeypatch
 ):
     monkeypatch.setattr(scratch, "BAND", band)
+    monkeypatch.setattr(chunks, "SMALL_CHUNK", small)
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)
     rng = np.random.default_rng(5)
-    values = np.where(rng.random((60, 11, 13)) < 0.1, np.nan, rng.gamma(1, 5, (60, 11, 13)))
-    values = values.astype("f4")
+    values = rng.gamma(2, 50, (60, 11, 13)).astype(dtype)
+    values[rng.random(values.shape) < 0.1] = -9
+    values[:, :4, :5] = -9  # chunks that are never written
     turned_about = values.transpose([("time", "lat", "lon").index(name) for name in order])
     with netCDF4.Dataset(tmp_path / "a.nc", "w") as data:
         for name, centres, unit in (
@@ -279,10 +284,15 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
             data[name].units = unit
         own = {"time": height, "lat": 4, "lon": 5}
         rain = data.createVariable(
-            "rain", "f4", order, zlib=True, chunksizes=[own[name] for name in order]
+            "rain", dtype, order, zlib=True, fill_value=-9, chunksizes=[own[n] for n in order]
         )
         rain.units = "mm"
-        rain[:] = turned_about
+        data.set_auto_mask(False)
+        north, west = {"lat": slice(4, None)}, {"lat": slice(4), "lon": slice(5, None)}
+        for part in (north, west):
+            place = tuple(part.get(name, slice(None)) for name in order)
+            rain[place] = turned_about[place]
+    values = np.where(values == -9, np.nan, values)
     source = open_grid([tmp_path / "a.nc"])
     used = np.sort(rng.choice(11 * 13, 80, replace=False))
     cells = CellSelection((11, 13), used)
@@ -292,6 +302,24 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
         for first, last in ((0, 60), (3, 31), (59, 60)):
             block = same.read(first, last, cells)
             np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
+
+
+def test_a_sample_inflates_each_large_chunk_that_it_looks_into_once(tmp_path, monkeypatch):
+    monkeypatch.setattr(chunks, "LARGE_CHUNK", 2**10)
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90))
+    write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
+    inflated = []
+    plain = chunks.ChunkReader._bytes
+    monkeypatch.setattr(
+        chunks.ChunkReader,
+        "_bytes",
+        lambda self, file, number: inflated.append(number) or plain(self, file, number),
+    )
+    source = open_grid([tmp_path / "a.nc"])
+    inspect(source, Quantity("amount", "mm", "mm", "its unit"))
+    assert inflated == [(3, 0, 0), (1, 0, 0), (0, 0, 0)]
 
 
 def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_path, monkeypatch):

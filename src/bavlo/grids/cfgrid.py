@@ -284,10 +284,12 @@ class CFGrid:
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
-        if self.by_chunks or self.has_large_chunks:
-            reader = chunks.reader_of(self.path, self.variable.name)
+        if self.by_chunks or self.has_large_chunks or (self.is_large and self.needs_rechunking):
+            reader = chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
+            if reader is not None and self.by_chunks:
+                return reader.read(key)
             if reader is not None:
-                return reader.read(key) if self.by_chunks else reader.read_large(key)
+                return reader.read_large(key) if self.has_large_chunks else reader.read_kept(key)
         with self.opener(self.path) as container:
             variable = container[self.variable.name]
             if self.step_chunk > 1:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from threading import Lock, Thread
@@ -23,6 +23,7 @@ from bavlo.errors import BavloError
 from bavlo.files import DAMAGE
 from bavlo.grids import urls
 from bavlo.grids.cf import unreadable
+from bavlo.grids.fast.chunk_table import ChunkTable, chunk_table
 from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5, TIFF
 from bavlo.grids.source import GridFile
 
@@ -114,21 +115,16 @@ def _of_hdf5_steps(path: Path, name: str, count: int) -> np.ndarray | None:
         filters = [plist.get_filter(n)[0] for n in range(plist.get_nfilters())]
         carries = bool(filters) and filters[-1] in (DEFLATE, FLETCHER)
         height, base = dataset.chunks[0], int(data.userblock_size)
-        places: list[tuple[tuple[int, ...], int, int, int]] = []
-
-        def note(info: Any) -> None:
-            places.append((tuple(info.chunk_offset), info.byte_offset, info.size, info.filter_mask))
-
-        dataset.id.chunk_iter(note)
-    found: dict[int, Any] = {}
-    for file in _descriptor(path):
-        for place, offset, size, mask in sorted(places):
-            check = _checksum(path, file, base + offset, size, carries and not mask)
-            digest = found.setdefault(place[0] // height, hashlib.sha256())
-            digest.update(np.array([*place[1:], size, check], np.int64).tobytes())
+        table = chunk_table(dataset)
+    checks = _checks(path, base, table, carries)
+    rows = np.column_stack([table.first, table.size, checks])
+    rows = rows[np.lexsort(table.first.T[::-1])]
+    begins = np.flatnonzero(np.diff(rows[:, 0], prepend=-1))
     out = np.zeros(count, np.int64)
-    for number, digest in found.items():
-        out[number * height : (number + 1) * height] = _number(digest.hexdigest())
+    for chunks in np.split(rows, begins[1:]):
+        for step in chunks[:1, 0]:
+            digest = hashlib.sha256(np.ascontiguousarray(chunks[:, 1:]).tobytes()).hexdigest()
+            out[step : step + height] = _number(digest)
     return out
 
 
@@ -140,7 +136,7 @@ def take_ahead(files: Sequence[GridFile]) -> None:
     """
     local = [f for f in files if urls.url_of(f.path) is None and f.path.is_file()]
     with suppress(*DAMAGE):
-        if not local or _checksums(local[0]) is not None:
+        if not local or _carries_checksums(local[0]):
             return
 
     def take() -> None:
@@ -149,6 +145,14 @@ def take_ahead(files: Sequence[GridFile]) -> None:
                 _crc_of_whole(file)
 
     Thread(target=take, name="digests", daemon=True).start()
+
+
+def _carries_checksums(file: GridFile) -> bool:
+    """Whether a file does; its digest is known after that."""
+    found = _checksums(file)
+    if found is not None:
+        _remembering(_known, stamp_of(file), lambda: _digest(found, CHUNKS))
+    return found is not None
 
 
 def _crc_of_whole(file: GridFile) -> int:
@@ -171,7 +175,7 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
         return None
     try:
         if path.is_dir():
-            return _digest(_of_folder(path), BYTES)
+            return _digest(np.array(list(_of_folder(path)), np.int64).reshape(-1, 3), BYTES)
         return _remembering(_known, stamp_of(file), lambda: _of_file(file))
     except DAMAGE as error:
         raise unreadable(path, error) from error
@@ -181,11 +185,12 @@ def _of_file(file: GridFile) -> dict[str, str]:
     found = _checksums(file)
     if found is not None:
         return _digest(found, CHUNKS)
-    return _digest([(0, file.path.stat().st_size, _crc_of_whole(file))], BYTES)
+    whole = 0, file.path.stat().st_size, _crc_of_whole(file)
+    return _digest(np.array([whole], np.int64), BYTES)
 
 
-def _checksums(file: GridFile) -> list[tuple[int, int, int]] | None:
-    """Offset, length and checksum of stored chunks; None where the whole file must be read."""
+def _checksums(file: GridFile) -> np.ndarray | None:
+    """(N, 3) offset, length and checksum of stored chunks; None where all must be read."""
     with file.path.open("rb") as opened:
         head = opened.read(8)
     if head == HDF5:
@@ -193,9 +198,14 @@ def _checksums(file: GridFile) -> list[tuple[int, int, int]] | None:
     return _of_tiff(file.path) if head[:4] in TIFF else None
 
 
-def _digest(chunks: Iterable[tuple[int, int, int]], how: str) -> dict[str, str]:
-    """SHA-256 of the offset, length and checksum of all chunks, in the order of their offsets."""
-    listed = np.array(sorted(chunks), np.int64)
+def _digest(chunks: np.ndarray, how: str) -> dict[str, str]:
+    """SHA-256 of the offset, length and checksum of all chunks, in the order of their offsets.
+
+    Parameters
+    ----------
+    chunks : (N, 3) int64
+    """
+    listed = np.ascontiguousarray(chunks[np.lexsort(chunks.T[::-1])])
     return {"digest": hashlib.sha256(listed.tobytes()).hexdigest(), "digest_of": how}
 
 
@@ -221,7 +231,7 @@ def _of_folder(path: Path) -> Iterator[tuple[int, int, int]]:
         yield n, each.stat().st_size, _crc(each) ^ name
 
 
-def _of_hdf5(path: Path, name: str) -> list[tuple[int, int, int]] | None:
+def _of_hdf5(path: Path, name: str) -> np.ndarray | None:
     """The chunks of a variable; None where it is not stored in chunks."""
     import h5py
 
@@ -234,21 +244,35 @@ def _of_hdf5(path: Path, name: str) -> list[tuple[int, int, int]] | None:
             return None
         filters = [plist.get_filter(n)[0] for n in range(plist.get_nfilters())]
         carries = bool(filters) and filters[-1] in (DEFLATE, FLETCHER)
-        places: list[tuple[int, int, int]] = []
-
-        def note(info: Any) -> None:
-            places.append((info.byte_offset, info.size, info.filter_mask))
-
-        dataset.id.chunk_iter(note)
-        base = int(data.userblock_size)
-    return [
-        (base + offset, size, _checksum(path, file, base + offset, size, carries and not mask))
-        for file in _descriptor(path)
-        for offset, size, mask in places
-    ]
+        table, base = chunk_table(dataset), int(data.userblock_size)
+    checks = _checks(path, base, table, carries)
+    return np.column_stack([base + table.offset, table.size, checks])
 
 
-def _of_tiff(path: Path) -> list[tuple[int, int, int]] | None:
+def _checks(path: Path, base: int, table: ChunkTable, carries: bool) -> np.ndarray:
+    """(N,) int64 that which each chunk carries at its end, else the CRC-32 of its bytes.
+
+    Parameters
+    ----------
+    base
+        Bytes of the user block before everything else.
+    carries
+        Chunks end with a checksum, where no filter was left out.
+    """
+    own = carries & (table.mask == 0) & (table.size >= TAIL)
+    found = np.zeros(table.size.size, np.int64)
+    ends = base + table.offset[own] + table.size[own] - TAIL
+    for file in _descriptor(path):
+        tails = [os.pread(file, TAIL, place) for place in ends.tolist()]
+        if any(len(tail) < TAIL for tail in tails):
+            raise OSError("a chunk lies beyond the end of the file")
+        found[own] = np.frombuffer(b"".join(tails), ">u4")
+    for n in np.flatnonzero(~own).tolist():
+        found[n] = _crc(path, base + int(table.offset[n]), int(table.size[n]))
+    return found
+
+
+def _of_tiff(path: Path) -> np.ndarray | None:
     """The blocks of a deflated raster; None where it is stored otherwise."""
     from bavlo.grids.fast import tiff
 
@@ -257,11 +281,12 @@ def _of_tiff(path: Path) -> list[tuple[int, int, int]] | None:
         if directory is None or not directory.is_deflated:
             return None
         blocks = zip(directory.offsets, directory.sizes, strict=True)
-        return [
+        found = [
             (offset, size, int.from_bytes(fetch(offset + size - TAIL, TAIL), "big"))
             for offset, size in blocks
             if size >= TAIL
         ]
+    return np.array(found, np.int64).reshape(-1, 3)
 
 
 def _descriptor(path: Path) -> Iterator[int]:
@@ -271,10 +296,3 @@ def _descriptor(path: Path) -> Iterator[int]:
         yield file
     finally:
         os.close(file)
-
-
-def _checksum(path: Path, file: int, offset: int, size: int, carries: bool) -> int:
-    """That which a chunk carries at its end, else the CRC-32 of its bytes."""
-    if carries and size >= TAIL:
-        return int.from_bytes(os.pread(file, TAIL, offset + size - TAIL), "big")
-    return _crc(path, offset, size)

@@ -1,15 +1,16 @@
 """The used cells of a file whose chunks hold many steps, turned about once into a scratch file.
 
 Chunks side by side are a band. Each worker inflates the chunks of a band for one run of steps, puts
-them beside each other in memory, and writes them to their place in one piece. What is kept are the
-stored numbers; they are decoded when steps are read. Nothing of the scratch file is mapped into
-memory, so that it counts against no limit.
+their cells beside each other in the order of the selection, and writes them to their place in one
+piece. What is kept are the stored numbers; they are decoded when steps are read. Nothing of the
+scratch file is mapped into memory, so that it counts against no limit.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+import threading
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 from pathlib import Path
@@ -19,13 +20,15 @@ import numpy as np
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.fast.chunks import ChunkReader
+from bavlo.grids.fast.gather import cells_of_small_chunks
 from bavlo.grids.source import CellSelection
 from bavlo.records import dataclass
 
 BAND = 2**25  # bytes of a band and a run of steps; small enough for several workers
-BESIDE = 3.0  # of a chunk's bytes: as it is stored, inflated, and its cells taken out
+PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
+BESIDE = 2.0  # of a chunk's bytes: as it is stored, and inflated
 Fitting = Callable[[float], int]
-Rectangle = Callable[[int, int, int, int], np.ndarray]
+Rectangle = Callable[[slice, int, int, int, int], np.ndarray]
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,6 +39,8 @@ class Band:
     ----------
     places : (C,) int
         Places of its cells in the selection: chunk by chunk, ascending in each.
+    row, column : (C,) int
+        Of the grid.
     cuts : (N + 1,) int
         Where the cells of each chunk begin among them.
     before
@@ -43,6 +48,8 @@ class Band:
     """
 
     places: np.ndarray
+    row: np.ndarray
+    column: np.ndarray
     cuts: np.ndarray
     before: int
 
@@ -51,21 +58,45 @@ class Band:
         """Cells of all its chunks."""
         return self.places.size
 
+    @property
+    def count(self) -> int:
+        """How many chunks it has."""
+        return self.cuts.size - 1
+
     @cached_property
-    def order(self) -> np.ndarray:
-        """(C,) where each cell stands in the band, ascending by its place in the selection."""
+    def order(self) -> np.ndarray | None:
+        """(C,) where each cell stands in the band, ascending by place; None where they do."""
+        if (np.diff(self.places) > 0).all():
+            return None
         return np.argsort(self.places, kind="stable")
+
+    @cached_property
+    def boxes(self) -> tuple[list[list[int]], np.ndarray]:
+        """First and last row and column (excluded) of each chunk's cells; and (C,) where in it.
+
+        Numbered row by row within the rectangle.
+        """
+        begins, count = self.cuts[:-1], np.diff(self.cuts)
+        south = np.minimum.reduceat(self.row, begins)
+        north = np.maximum.reduceat(self.row, begins) + 1
+        west = np.minimum.reduceat(self.column, begins)
+        east = np.maximum.reduceat(self.column, begins) + 1
+        inside = (self.row - np.repeat(south, count)) * np.repeat(east - west, count)
+        inside += self.column - np.repeat(west, count)
+        return np.column_stack([south, north, west, east]).tolist(), inside
 
     @cached_property
     def target(self) -> slice | np.ndarray:
         """Places in the selection, ascending."""
-        places = self.places[self.order]
+        places = self.places if self.order is None else self.places[self.order]
         low, high = int(places[0]), int(places[-1]) + 1
         return slice(low, high) if high - low == places.size else places
 
 
 def bands_of(cells: CellSelection, cy: int, cx: int, most: float) -> tuple[Band, ...]:
-    """The cells of a selection in bands of chunks.
+    """The cells of a selection in bands of chunks: whole rows of chunks where one fits.
+
+    The cells of whole rows of chunks stand together in the selection.
 
     Parameters
     ----------
@@ -80,12 +111,16 @@ def bands_of(cells: CellSelection, cy: int, cx: int, most: float) -> tuple[Band,
     chunk = (row // cy) * (cells.shape[1] // cx + 2) + column // cx
     order = np.argsort(chunk, kind="stable")
     cuts = np.concatenate([[0], np.flatnonzero(np.diff(chunk[order])) + 1, [order.size]])
+    rows = np.append(row[order[cuts[:-1]]] // cy, -1)  # of the chunks, and none after the last
     found, first = [], 0
     while first < cuts.size - 1:
         last = int(np.searchsorted(cuts, cuts[first] + most, side="right")) - 1
         last = max(last, first + 1)
+        if rows[last] == rows[last - 1] and rows[last] != rows[first]:
+            last = int(np.searchsorted(rows[:-1], rows[last]))
         begin, end = int(cuts[first]), int(cuts[last])
-        found.append(Band(order[begin:end], cuts[first : last + 1] - begin, begin))
+        own = order[begin:end]
+        found.append(Band(own, row[own], column[own], cuts[first : last + 1] - begin, begin))
         first = last
     return tuple(found)
 
@@ -116,12 +151,15 @@ class TurnedChunks:
         self.height = min(int(self.sizes["time"]), self.steps)
         self.dtype = inner.dtype
         item = self.dtype.itemsize
-        most = BAND / (self.height * item)
-        self.bands = bands_of(cells, int(self.sizes["y"]), int(self.sizes["x"]), most)
-        largest = max((band.size for band in self.bands), default=0)
+        self.most = max(1, BAND // item)  # cells × steps of a piece
+        rows, columns = int(self.sizes["y"]), int(self.sizes["x"])
+        self.bands = bands_of(cells, rows, columns, self.most / self.height)
+        stored = float(inner.chunk_size)
         if reader is not None:
             reader.forget()
-        self.jobs = fitting(largest * self.height * item + BESIDE * inner.chunk_size)
+            stored = float(reader.largest)
+        self.jobs = fitting(stored + inner.chunk_size + PIECES * BAND)
+        self.buffers = threading.local()
         self.handle: int | None = None
 
     @property
@@ -153,21 +191,60 @@ class TurnedChunks:
         """Inflate the chunks of a band for one run of steps, and write their cells."""
         first = run * self.height
         last = min(first + self.height, self.steps)
-        buffer = np.empty((last - first, band.size), self.dtype)
-        row, column = np.divmod(self.cells.cells[band.places], self.cells.shape[1])
-        begins, count = band.cuts[:-1], np.diff(band.cuts)
-        south, north = np.minimum.reduceat(row, begins), np.maximum.reduceat(row, begins) + 1
-        west, east = np.minimum.reduceat(column, begins), np.maximum.reduceat(column, begins) + 1
-        width = np.repeat(east - west, count)
-        within = (row - np.repeat(south, count)) * width + column - np.repeat(west, count)
-        boxes = np.column_stack([south, north, west, east]).tolist()
-        with self._rectangles(first, last) as rectangle:
-            for begin, end, box in zip(begins.tolist(), band.cuts[1:].tolist(), boxes, strict=True):
-                part = rectangle(*box)
-                if part.shape[1] > end - begin:
-                    part = np.take(part, within[begin:end], axis=1, mode="clip")
-                buffer[:, begin:end] = part
-        self._write(buffer, self._place(band, first))
+        if self.reader is not None and self.reader.has_small_chunks:
+            self._write(self._of_small_chunks(band, run), self._place(band, first))
+            return
+        # A chunk larger than a band is written some steps at a time.
+        each = max(1, self.most // band.size) if band.count == 1 else self.height
+        pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
+        for piece, buffer in zip(pieces, self._by_rectangles(band, pieces), strict=True):
+            self._write(buffer, self._place(band, piece.start))
+
+    def _by_rectangles(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
+        """The stored numbers (T, C) of a band for some runs of steps, chunk by chunk."""
+        begins, ends = band.cuts[:-1].tolist(), band.cuts[1:].tolist()
+        boxes, within = band.boxes
+        with self._rectangles() as rectangle:
+            for steps in pieces:
+                buffer = self._buffer(steps.stop - steps.start, band.size)
+                for begin, end, box in zip(begins, ends, boxes, strict=True):
+                    part = rectangle(steps, *box)
+                    if part.shape[1] > end - begin:
+                        part = np.take(part, within[begin:end], axis=1, mode="clip")
+                    buffer[:, begin:end] = part
+                if band.order is not None:
+                    buffer = np.take(buffer, band.order, axis=1, mode="clip")
+                yield buffer
+
+    def _of_small_chunks(self, band: Band, run: int) -> np.ndarray:
+        """The stored numbers (T, C) of a band for one run of steps, many chunks at a time."""
+        assert self.reader is not None
+        index = {"time": np.full(1, run * self.height), "y": band.row, "x": band.column}
+        strides = np.cumprod([1, *self.inner.chunks[:0:-1]])[::-1].tolist()
+        numbers, offset = [], np.zeros(band.size, np.int64)
+        for name, size, stride in zip(self.inner.order, self.inner.chunks, strides, strict=True):
+            number, within = np.divmod(index[name] if isinstance(name, str) else name, size)
+            offset += within * stride
+            numbers.append(np.broadcast_to(number, band.size)[band.cuts[:-1]])
+        columns = np.empty(band.size, np.int64)
+        columns[slice(None) if band.order is None else band.order] = np.arange(band.size)
+        cells, stride = np.stack([offset, columns]), strides[self.inner.order.index("time")]
+        buffer = self._buffer(min(self.height, self.steps - run * self.height), band.size)
+        for begin, end, raw in self.reader.raw_groups(np.column_stack(numbers)):
+            cuts = band.cuts[begin : end + 1]
+            part = cells[:, cuts[0] : cuts[-1]]
+            cells_of_small_chunks(raw, part, cuts - cuts[0], stride, buffer)
+        return buffer
+
+    def _buffer(self, steps: int, cells: int) -> np.ndarray:
+        """A worker's own numbers (T, C), written over by its next ones.
+
+        Memory that was used before needs no clearing, a twentieth of all that turning takes.
+        """
+        own: np.ndarray | None = getattr(self.buffers, "own", None)
+        if own is None or own.size < steps * cells:
+            own = self.buffers.own = np.empty(steps * cells, self.dtype)
+        return own[: steps * cells].reshape(steps, cells)
 
     def _write(self, buffer: np.ndarray, place: int) -> None:
         view = memoryview(buffer.data).cast("B")
@@ -186,22 +263,28 @@ class TurnedChunks:
         )
 
     @contextmanager
-    def _rectangles(self, first: int, last: int) -> Iterator[Rectangle]:
-        """What gives the numbers (T, cells) of a rectangle within one chunk and run of steps."""
+    def _rectangles(self) -> Iterator[Rectangle]:
+        """What gives the numbers (T, cells) of some steps of a rectangle within one chunk."""
         kept = [name for name in self.inner.order if isinstance(name, str)]
         axes = [kept.index(name) for name in AXES]
 
-        def key(south: int, north: int, west: int, east: int) -> tuple[slice | int, ...]:
-            part = {"time": slice(first, last), "y": slice(south, north), "x": slice(west, east)}
+        def key(
+            steps: slice, south: int, north: int, west: int, east: int
+        ) -> tuple[slice | int, ...]:
+            part = {"time": steps, "y": slice(south, north), "x": slice(west, east)}
             return tuple(part[n] if isinstance(n, str) else n for n in self.inner.order)
+
+        def turned(part: np.ndarray) -> np.ndarray:
+            by_time = part.transpose(axes)
+            return by_time.reshape(len(by_time), -1)
 
         if self.reader is not None:
             with self.reader.parts_once() as part:
-                yield lambda *box: part(key(*box)).transpose(axes).reshape(last - first, -1)
+                yield lambda *box: turned(part(key(*box)))
         else:
             with self.inner.opener(self.inner.path) as container:
                 read = container[self.inner.variable.name].read
-                yield lambda *box: read(key(*box)).transpose(axes).reshape(last - first, -1)
+                yield lambda *box: turned(read(key(*box)))
 
     @property
     def _open(self) -> int:
@@ -218,7 +301,6 @@ class TurnedChunks:
             size = (last - first) * band.size * self.dtype.itemsize
             data = os.pread(self._open, size, self._place(band, first))
             stored = np.frombuffer(data, self.dtype).reshape(last - first, band.size)
-            stored = np.take(stored, band.order, axis=1, mode="clip")
             if isinstance(band.target, slice):
                 self.inner.packing.decode(stored, into[:, band.target])
             else:

@@ -107,6 +107,9 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
         return [int(n) for n in distinct(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
     length = STEPS_LOOKED_AT // RUNS_LOOKED_AT
     runs = np.linspace(0, max(steps - length, 0), RUNS_LOOKED_AT).astype(int)
+    if source.step_chunk >= length:  # each in one chunk
+        ends = (runs // source.step_chunk + 1) * source.step_chunk
+        runs = np.minimum(runs, ends - length)
     chosen = np.unique(np.minimum(runs[:, None] + np.arange(length), steps - 1))
     return [int(step) for step in chosen]
 
@@ -121,9 +124,10 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
     low, high, looked_at = np.inf, -np.inf, 0
     for (dtype, packing), own in by_packing.items():
         stored, values = marks_read(source, dtype, packing)
-        # All of a chunk of several steps before the next, so that it is inflated once.
+        # All of a chunk of several steps before the next, so that it is inflated once; the first
+        # one last, since others look at the first steps after this.
         runs = [list(run) for _, run in groupby(own, lambda n: n // source.step_chunk)]
-        parts = [(n, cells) for run in runs for cells in squares(source) for n in run]
+        parts = [(n, cells) for run in runs[::-1] for cells in squares(source) for n in run]
         sampled = count_marks((source.read(n, n + 1, cells) for n, cells in parts), values)
         looked_at += sampled.looked_at
         for mark in find_marks(what, sampled, stored, values):

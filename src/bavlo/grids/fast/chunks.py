@@ -23,6 +23,7 @@ import numpy as np
 
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
+from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.formats import DEFLATE, SHUFFLE
@@ -35,7 +36,9 @@ Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000
+SMALL_CHUNK = 2**14  # bytes of a chunk
 LARGE_CHUNK = 2**25  # bytes of a chunk of which only the last one is kept
+GATHERED = 2**17  # bytes of small chunks of which cells are taken at once
 MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
 
 _lock = threading.Lock()
@@ -94,6 +97,10 @@ class ChunkReader:
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
 
+    def read_kept(self, key: tuple[slice | int, ...]) -> np.ndarray:
+        """The same, of chunks that hold many steps and are kept for the next ones."""
+        return self._read(key, self._part_kept)
+
     def read_large(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """The same of chunks so large that only the last one is kept, inflated, for the next call.
 
@@ -111,31 +118,83 @@ class ChunkReader:
         return self._unshuffled(self.last[1], inside)
 
     def forget(self) -> None:
-        """Let go of the last large chunk."""
+        """Let go of what is kept, inflated, of chunks that hold many steps."""
         with self.looking:
             self.last = None
+        self.kept.clear()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...]], np.ndarray]]:
-        """What gives the stored numbers of a hyperslab within one chunk, and keeps nothing of it.
+        """What gives the stored numbers of a hyperslab within one chunk.
 
-        Dimensions that are indexed by a number are dropped.
+        The chunk is kept until another one is asked for. Dimensions that are indexed by a number
+        are dropped.
         """
         with self._opened() as file:
+            last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
 
             def part(key: tuple[slice | int, ...]) -> np.ndarray:
-                chunk, inside, dropped = [], [], []
+                nonlocal last
+                number, inside, dropped = [], [], []
                 for axis, (at, size) in enumerate(zip(key, self.chunks, strict=True)):
                     low = at.start if isinstance(at, slice) else at
                     high = at.stop if isinstance(at, slice) else at + 1
-                    chunk.append(low // size)
-                    inside.append(slice(low - chunk[-1] * size, high - chunk[-1] * size))
+                    number.append(low // size)
+                    inside.append(slice(low - number[-1] * size, high - number[-1] * size))
                     if not isinstance(at, slice):
                         dropped.append(axis)
-                values = self._unshuffled(self._bytes(file, tuple(chunk)), tuple(inside))
+                chunk = tuple(number)
+                if last is None or last[0] != chunk:
+                    last = None  # let go of before the next takes its place
+                    last = chunk, self._bytes(file, chunk)
+                values = self._unshuffled(last[1], tuple(inside))
                 return values.squeeze(axis=tuple(dropped)) if dropped else values
 
             yield part
+
+    @property
+    def largest(self) -> int:
+        """Bytes of the largest chunk, as it is stored."""
+        return int(self.size.max(initial=0))
+
+    @property
+    def has_small_chunks(self) -> bool:
+        """Whether they are shuffled, and what is done for each takes longer than its numbers."""
+        return SHUFFLE in self.filters and self._chunk_size <= SMALL_CHUNK
+
+    @property
+    def _chunk_size(self) -> int:
+        """Bytes of a chunk, inflated."""
+        return math.prod(self.chunks) * self.dtype.itemsize
+
+    def raw_groups(self, wanted: np.ndarray) -> Iterator[tuple[int, int, np.ndarray]]:
+        """The inflated bytes of some small chunks, as they are shuffled, some of them at a time.
+
+        Parameters
+        ----------
+        wanted : (N, D) int
+            The number of each chunk along every dimension.
+
+        Yields
+        ------
+        first, last
+            Which of the wanted chunks they are, `last` excluded.
+        raw : (last - first, item, S) uint8
+            Of each all first bytes of its S numbers, then all second ones, …
+        """
+        item, size = self.dtype.itemsize, math.prod(self.chunks)
+        fill = np.frombuffer(self.fill.tobytes(), np.uint8)[:, None]
+        numbers = tuple(wanted.T)
+        places = list(zip(self.offset[numbers].tolist(), self.size[numbers].tolist(), strict=True))
+        group = GATHERED // (item * size)
+        with self._opened() as file:
+            for first in range(0, len(places), group):
+                parts = []
+                for place in places[first : first + group]:
+                    data = self._inflated(file, *place)
+                    part = np.repeat(fill, size) if data is None else np.frombuffer(data, np.uint8)
+                    parts.append(part)
+                yield first, first + len(parts), np.concatenate(parts).reshape(-1, item, size)
 
     def parts(
         self, first: int, last: int, cells: CellSelection
@@ -219,6 +278,11 @@ class ChunkReader:
         if self.chunks[0] == 1:
             data = inflated_once((self.key, chunk), lambda: self._bytes(file, chunk))
             return self._unshuffled(data, inside)
+        return self._part_kept(file, chunk, inside)
+
+    def _part_kept(
+        self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
+    ) -> np.ndarray:
         whole = tuple(slice(0, n) for n in self.chunks)
         values: np.ndarray = self.kept.get(
             chunk, lambda: self._unshuffled(self._bytes(file, chunk), whole)
@@ -227,13 +291,16 @@ class ChunkReader:
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
         """The inflated bytes of a chunk; None where it was never written."""
-        offset, length = int(self.offset[chunk]), int(self.size[chunk])
+        return self._inflated(file, int(self.offset[chunk]), int(self.size[chunk]))
+
+    def _inflated(self, file: Fetch, offset: int, length: int) -> bytes | bytearray | None:
+        """The same by the place of a chunk and its stored length."""
         if offset < 0:
             return None
         data: bytes | bytearray = file(offset, length)
         if len(data) < length:
             raise OSError("a chunk lies beyond the end of the file")
-        size = int(np.prod(self.chunks)) * self.dtype.itemsize
+        size = self._chunk_size
         if DEFLATE in self.filters:
             data = inflate(data, size)
         if len(data) != size:
@@ -365,19 +432,12 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
             counts = [-(-n // c) for n, c in zip(data.shape, data.chunks, strict=True)]
             if math.prod(counts) > MOST_CHUNKS:
                 return None
-            offsets, sizes = np.full(counts, -1, np.int64), np.zeros(counts, np.int64)
-            masked = []
-
-            def note(info: object) -> None:
-                offset = info.chunk_offset  # type: ignore[attr-defined]
-                number = tuple(o // c for o, c in zip(offset, data.chunks, strict=True))
-                offsets[number], sizes[number] = info.byte_offset, info.size  # type: ignore[attr-defined]
-                if info.filter_mask:  # type: ignore[attr-defined]
-                    masked.append(number)
-
-            data.id.chunk_iter(note)
-            if masked:  # chunks that were left unfiltered
+            table = chunk_table(data)
+            if table.mask.any():  # chunks that were left unfiltered
                 return None
+            offsets, sizes = np.full(counts, -1, np.int64), np.zeros(counts, np.int64)
+            numbers = tuple((table.first // data.chunks).T)
+            offsets[numbers], sizes[numbers] = table.offset, table.size
             fill = np.asarray(data.fillvalue, data.dtype)
             return ChunkReader(
                 path, key, data.shape, data.chunks, data.dtype, fill, filters, offsets, sizes

@@ -47,11 +47,16 @@ class KeptChunks:
         with self._lock:
             return key in self._kept
 
+    def clear(self) -> None:
+        """Let go of everything."""
+        with self._lock:
+            self.size = 0
+            self._kept.clear()
+
     def keep_nothing(self) -> None:
         """Let go of everything, and keep nothing any more."""
-        with self._lock:
-            self.most = self.size = 0
-            self._kept.clear()
+        self.most = 0
+        self.clear()
 
     def _keep(self, key: Hashable, found: Any) -> None:
         if not self.most:

@@ -28,7 +28,8 @@ BAND = 2**25  # bytes of a band and a run of steps; small enough for several wor
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
 BESIDE = 2.0  # of a chunk's bytes: as it is stored, and inflated
 Fitting = Callable[[float], int]
-Rectangle = Callable[[slice, int, int, int, int], np.ndarray]
+Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
+Fill = Callable[[slice, Box, np.ndarray], None]
 
 
 @dataclass(frozen=True, eq=False)
@@ -204,14 +205,17 @@ class TurnedChunks:
         """The stored numbers (T, C) of a band for some runs of steps, chunk by chunk."""
         begins, ends = band.cuts[:-1].tolist(), band.cuts[1:].tolist()
         boxes, within = band.boxes
-        with self._rectangles() as rectangle:
+        with self._rectangles() as fill:
             for steps in pieces:
                 buffer = self._buffer(steps.stop - steps.start, band.size)
                 for begin, end, box in zip(begins, ends, boxes, strict=True):
-                    part = rectangle(steps, *box)
-                    if part.shape[1] > end - begin:
-                        part = np.take(part, within[begin:end], axis=1, mode="clip")
-                    buffer[:, begin:end] = part
+                    own, size = buffer[:, begin:end], (box[1] - box[0]) * (box[3] - box[2])
+                    if size == end - begin:
+                        fill(steps, box, own)
+                    else:
+                        whole = np.empty((len(buffer), size), self.dtype)
+                        fill(steps, box, whole)
+                        own[...] = np.take(whole, within[begin:end], axis=1, mode="clip")
                 if band.order is not None:
                     buffer = np.take(buffer, band.order, axis=1, mode="clip")
                 yield buffer
@@ -263,28 +267,29 @@ class TurnedChunks:
         )
 
     @contextmanager
-    def _rectangles(self) -> Iterator[Rectangle]:
-        """What gives the numbers (T, cells) of some steps of a rectangle within one chunk."""
+    def _rectangles(self) -> Iterator[Fill]:
+        """What fills in the numbers (T, cells) of some steps of a rectangle within one chunk."""
         kept = [name for name in self.inner.order if isinstance(name, str)]
-        axes = [kept.index(name) for name in AXES]
+        axes = [AXES.index(name) for name in kept]
 
-        def key(
-            steps: slice, south: int, north: int, west: int, east: int
-        ) -> tuple[slice | int, ...]:
-            part = {"time": steps, "y": slice(south, north), "x": slice(west, east)}
+        def key(steps: slice, box: Box) -> tuple[slice | int, ...]:
+            part = {"time": steps, "y": slice(*box[:2]), "x": slice(*box[2:])}
             return tuple(part[n] if isinstance(n, str) else n for n in self.inner.order)
 
-        def turned(part: np.ndarray) -> np.ndarray:
-            by_time = part.transpose(axes)
-            return by_time.reshape(len(by_time), -1)
+        def as_stored(out: np.ndarray, box: Box) -> np.ndarray:
+            return out.reshape(-1, box[1] - box[0], box[3] - box[2]).transpose(axes)
 
         if self.reader is not None:
-            with self.reader.parts_once() as part:
-                yield lambda *box: turned(part(key(*box)))
+            with self.reader.parts_once() as fill:
+                yield lambda steps, box, out: fill(key(steps, box), as_stored(out, box))
         else:
             with self.inner.opener(self.inner.path) as container:
                 read = container[self.inner.variable.name].read
-                yield lambda *box: turned(read(key(*box)))
+
+                def fill_by_library(steps: slice, box: Box, out: np.ndarray) -> None:
+                    as_stored(out, box)[...] = read(key(steps, box))
+
+                yield fill_by_library
 
     @property
     def _open(self) -> int:

@@ -36,6 +36,7 @@ Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000
+WIDE = 4  # bytes of a number, from which on it is put together byte by byte
 SMALL_CHUNK = 2**14  # bytes of a chunk
 LARGE_CHUNK = 2**25  # bytes of a chunk of which only the last one is kept
 GATHERED = 2**17  # bytes of small chunks of which cells are taken at once
@@ -124,16 +125,16 @@ class ChunkReader:
         self.kept.clear()
 
     @contextmanager
-    def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...]], np.ndarray]]:
-        """What gives the stored numbers of a hyperslab within one chunk.
+    def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
+        """What fills an array with the stored numbers of a hyperslab within one chunk.
 
-        The chunk is kept until another one is asked for. Dimensions that are indexed by a number
-        are dropped.
+        The chunk is kept until another one is asked for. The array has no dimensions that are
+        indexed by a number.
         """
         with self._opened() as file:
             last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
 
-            def part(key: tuple[slice | int, ...]) -> np.ndarray:
+            def fill(key: tuple[slice | int, ...], out: np.ndarray) -> None:
                 nonlocal last
                 number, inside, dropped = [], [], []
                 for axis, (at, size) in enumerate(zip(key, self.chunks, strict=True)):
@@ -147,10 +148,10 @@ class ChunkReader:
                 if last is None or last[0] != chunk:
                     last = None  # let go of before the next takes its place
                     last = chunk, self._bytes(file, chunk)
-                values = self._unshuffled(last[1], tuple(inside))
-                return values.squeeze(axis=tuple(dropped)) if dropped else values
+                whole = np.expand_dims(out, tuple(dropped)) if dropped else out
+                self._unshuffle_into(last[1], tuple(inside), whole)
 
-            yield part
+            yield fill
 
     @property
     def largest(self) -> int:
@@ -322,11 +323,26 @@ class ChunkReader:
             numbers <<= 8
             numbers |= low[inside]
             return np.asarray(numbers.view(self.dtype))
-        # Plane by plane: six times faster than to copy the transpose.
-        mixed = np.empty((*shape, item), np.uint8)
-        for n, plane in enumerate(planes):
-            mixed[..., n] = plane[inside]
-        return mixed.view(self.dtype)[..., 0]
+        numbers = np.empty(shape, self.dtype)
+        _put_planes(planes, inside, numbers)
+        return numbers
+
+    def _unshuffle_into(
+        self, data: bytes | bytearray | None, inside: tuple[slice, ...], out: np.ndarray
+    ) -> None:
+        """Fill an array with the numbers of a part of a chunk."""
+        if data is None or SHUFFLE not in self.filters or self.dtype.itemsize < WIDE:
+            out[...] = self._unshuffled(data, inside)
+        else:
+            planes = np.frombuffer(data, np.uint8).reshape(-1, *self.chunks)
+            _put_planes(planes, inside, out)
+
+
+def _put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -> None:
+    """Put numbers together plane by plane: six times faster than to copy the transpose."""
+    mixed = out[..., None].view(np.uint8)
+    for n, plane in enumerate(planes):
+        mixed[..., n] = plane[inside]
 
 
 @dataclass(frozen=True, eq=False)

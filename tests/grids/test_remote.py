@@ -1,8 +1,10 @@
 """Grids by URL: the same numbers, and only the bytes that are needed."""
 
 import http.server
+import json
 import re
 import threading
+from collections import Counter
 from pathlib import Path
 
 import netCDF4
@@ -26,6 +28,7 @@ class Ranges(http.server.BaseHTTPRequestHandler):
 
     folder = None
     sent = 0
+    asked = None
 
     def do_HEAD(self):
         self._answer(body=False)
@@ -59,6 +62,8 @@ class Ranges(http.server.BaseHTTPRequestHandler):
             data = data[first : last + 1]
         self.send_header("Content-Length", str(len(data)))
         self.end_headers()
+        if self.asked is not None:
+            self.asked[self.command, self.path.lstrip("/")] += 1
         if body:
             type(self).sent += len(data)
             self.wfile.write(data)
@@ -87,7 +92,7 @@ def served(tmp_path_factory):
     write_regions(
         folder / "r.geojson", {"small": box(40.2, 3, 44, 8.5), "coast": box(15, 15, 30, 25)}
     )
-    handler = type("Handler", (Ranges,), {"folder": folder})
+    handler = type("Handler", (Ranges,), {"folder": folder, "asked": Counter()})
     server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield folder, f"http://127.0.0.1:{server.server_address[1]}", handler
@@ -163,6 +168,31 @@ def test_geotiffs_by_url_give_the_same_and_only_their_blocks_travel(predictor, s
     sent = handler.sent - before
     assert (tmp_path / "a.csv").read_bytes() == (tmp_path / "b.csv").read_bytes()
     assert 0 < sent < sum((folder / n).stat().st_size for n in names) / 4
+
+
+def test_small_geotiffs_by_url_that_are_wanted_whole_take_one_request_each(served, tmp_path):
+    folder, address, handler = served
+    rasterio = pytest.importorskip("rasterio")
+    names = [f"small_2001-01-{day:02}.tif" for day in range(1, 21)]
+    for day, name in enumerate(names):
+        transform = rasterio.transform.from_origin(40, 9, 0.1, 0.1)
+        with rasterio.open(
+            folder / name, "w", driver="GTiff", width=40, height=60, count=1, dtype="float32",
+            compress="deflate", crs="EPSG:4326", transform=transform,
+        ) as data:  # fmt: skip
+            data.write(np.full((60, 40), day, "f4"), 1)
+            data.units = ["mm"]
+    regions = ["--regions", folder / "r.geojson", "--only", "small", "--every", "day"]
+    regions += ["--kind", "amount"]
+    run("series", *(folder / n for n in names), *regions, "--out", tmp_path / "a.csv")
+    ran = run("series", *(f"{address}/{n}" for n in names), *regions, "--out", tmp_path / "b.csv")
+    assert (tmp_path / "a.csv").read_bytes() == (tmp_path / "b.csv").read_bytes()
+    assert "Exception" not in ran.stderr
+    for name in names[1:]:
+        assert handler.asked["GET", name] == handler.asked["HEAD", name] == 1
+    inputs = json.loads((tmp_path / "b.csv.about.json").read_text())["inputs"]
+    sizes = [each["size"] for each in inputs if "small_" in each["file"]]
+    assert sizes == [(folder / name).stat().st_size for name in names]
 
 
 @pytest.mark.parametrize("version", [2, 3])

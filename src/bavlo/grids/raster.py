@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import itertools
+import math
 import sys
 import threading
 import warnings
@@ -37,6 +39,7 @@ from bavlo.records import dataclass
 MOST_OPEN = 8
 ASCII = "AAIGrid"
 MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
+MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 KEPT_UNPACKED = 2**26  # bytes of them that are kept, since steps are looked at in parts
 
 _unpacked = KeptChunks(KEPT_UNPACKED)
@@ -73,6 +76,19 @@ def _dataset(path: Path) -> Iterator[Any]:
     files[key] = data, memory
     while len(files) > MOST_OPEN:
         files.popitem(last=False)[1][0].close()
+
+
+def close_all() -> None:
+    """Close what this thread has open.
+
+    The raster library minds files by URL that are still open when the program has ended.
+    """
+    for data, _ in getattr(_local, "files", OrderedDict()).values():
+        data.close()
+    _local.files = OrderedDict()
+
+
+atexit.register(close_all)
 
 
 def _stamp(path: Path) -> tuple[int, int, int]:
@@ -120,14 +136,25 @@ def _opened(path: Path) -> tuple[Any, Any]:
 
 
 @contextmanager
-def _plainly(path: Path) -> Iterator[tiff.Fetch]:
-    """What gives bytes of a TIFF file, unpacked where it is packed."""
-    if path.suffix.lower() != ".gz" or addresses.url_of(path) is not None:
+def _plainly(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
+    """What gives bytes of a TIFF file, unpacked where it is packed.
+
+    Parameters
+    ----------
+    about
+        Fetch all of a file by URL, which has about so many bytes, in one request.
+    """
+    url = addresses.url_of(path)
+    content = None
+    if url is not None and about is not None:
+        content = addresses.fetch_small(url, about)
+    elif url is None and path.suffix.lower() == ".gz":
+        content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+    if content is None:
         with tiff.opened(path) as fetch:
             yield fetch
-        return
-    content: bytes = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
-    yield lambda position, size: content[position : position + size]
+    else:
+        yield lambda position, size: content[position : position + size]
 
 
 def _content(path: Path) -> bytes:
@@ -169,6 +196,8 @@ class RasterGrid:
         The cells that the file must have, where it was not opened yet; else as found.
     signature
         Of a plain TIFF: files with the same are read without the raster library.
+    remote_size
+        Bytes of a file by URL, or of the one that it is like; None of files of this machine.
     """
 
     path: Path
@@ -184,6 +213,7 @@ class RasterGrid:
     step_chunk: int = 1
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     signature: bytes | None = None
+    remote_size: int | None = None
 
     @property
     def stored(self) -> np.dtype | None:
@@ -225,13 +255,14 @@ class RasterGrid:
     def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
         """Read the one band of a plain file like the first one; whether it is one."""
         try:
-            with _plainly(self.path) as fetch:
+            about = self._fetched_at_once(cells)
+            with _plainly(self.path, about) as fetch:
                 directory = tiff.read_directory(fetch)
                 if directory is None or directory.signature != self.signature:
                     return False
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
                 url = addresses.url_of(self.path)
-                if url is not None:
+                if url is not None and about is None:
                     ranges = [tiff.ranges_of(directory, w.rows, w.columns) for w in cells.windows]
                     fetch = addresses.Ahead(url, itertools.chain(*ranges))
                 for window in cells.windows:
@@ -246,6 +277,16 @@ class RasterGrid:
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
         return True
+
+    def _fetched_at_once(self, cells: CellSelection) -> int | None:
+        """About how many bytes to fetch, where all of it is sooner there than what is wanted.
+
+        Each request has a delay in which far more could come.
+        """
+        if self.remote_size is None or self.remote_size > MOST_AT_ONCE:
+            return None
+        wanted = sum(math.prod(window.shape) for window in cells.windows)
+        return self.remote_size if 2 * wanted >= math.prod(self.shape) else None
 
     def _check(self, data: Any) -> None:
         """A file that was taken on trust when the folder was opened must keep its promise."""
@@ -344,6 +385,7 @@ FORMAT = RasterFormat()
 
 def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
     """Read the metadata of a raster file."""
+    url = addresses.url_of(path)
     with _dataset(path) as data:
         bands = list(range(1, data.count + 1))
         times, notes = _times(path, data, bands, options)
@@ -359,6 +401,7 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             grid_crs=options.grid_crs,
             dtype=np.dtype(data.dtypes[0]),
             signature=_signature(path) if data.count == 1 and data.driver == "GTiff" else None,
+            remote_size=None if url is None else addresses.information_lately(url).get("size"),
         )
 
 

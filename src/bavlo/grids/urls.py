@@ -31,6 +31,7 @@ BLOCK = 2**14  # bytes that are fetched at once for metadata; kept, since they a
 
 _lock = threading.RLock()
 _open: OrderedDict[str, tuple[Any, Any]] = OrderedDict()
+_sizes_ahead: dict[tuple[str, ...], tuple[list[threading.Thread], dict[str, int | None]]] = {}
 
 
 def url_of(path: object) -> str | None:
@@ -93,13 +94,46 @@ def size_of(url: str) -> int | None:
 
 
 def sizes_of(urls: Sequence[str]) -> dict[str, int | None]:
-    """The same of many, asked for at the same time, so that the delays do not add up."""
+    """The same of many, asked for at the same time, so that the delays do not add up.
+
+    What was asked ahead is waited for, and told once.
+    """
     if not urls:
         return {}
-    from concurrent.futures import ThreadPoolExecutor
+    begun = _sizes_ahead.pop(tuple(urls), None) or ask_sizes_ahead(urls)
+    for thread in begun[0]:
+        thread.join()
+    _sizes_ahead.pop(tuple(urls), None)
+    return begun[1]
 
-    with ThreadPoolExecutor(ASKED_AT_ONCE) as pool:
-        return dict(zip(urls, pool.map(size_of, urls), strict=True))
+
+def ask_sizes_ahead(urls: Sequence[str]) -> tuple[list[threading.Thread], dict[str, int | None]]:
+    """Ask for the sizes of files while other work goes on, for whoever calls `sizes_of` next.
+
+    Returns
+    -------
+    threads
+        They end with the program, whether they are through or not.
+    sizes
+        Of each URL, once they are.
+    """
+    left, found = iter(list(urls)), dict.fromkeys(urls)
+    taking = threading.Lock()
+
+    def ask() -> None:
+        while True:
+            with taking:
+                url = next(left, None)
+            if url is None:
+                return
+            found[url] = size_of(url)
+
+    count = min(len(found), ASKED_AT_ONCE)
+    threads = [threading.Thread(target=ask, name="sizes", daemon=True) for _ in range(count)]
+    for thread in threads:
+        thread.start()
+    _sizes_ahead[tuple(urls)] = threads, found
+    return threads, found
 
 
 def listed(url: str) -> list[str]:
@@ -165,6 +199,12 @@ def fetch(url: str, offset: int, size: int) -> bytes:
         return bytes(store.cat_file(key, start=offset, end=offset + size))
     except Exception as error:
         raise OSError(f"bytes {offset} to {offset + size} cannot be fetched: {error}") from error
+
+
+def fetch_small(url: str, about: int) -> bytes | None:
+    """All of a file in one request; None where it is more than twice as large as was thought."""
+    content = fetch(url, 0, 2 * about)
+    return content if len(content) < 2 * about else None
 
 
 class Ahead:

@@ -11,6 +11,7 @@ import os
 import threading
 from collections.abc import Callable
 from functools import cache
+from types import FunctionType
 from typing import Any
 
 SWITCH = "BAVLO_COMPILED"
@@ -39,9 +40,23 @@ def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
         import numba
     except ImportError:
         return None
+    return _made(kernel, numba.njit)
+
+
+def _made(kernel: Callable[..., Any], njit: Callable[..., Any]) -> Callable[..., Any]:
+    """A kernel compiled together with the functions of its module that it calls."""
+    assert isinstance(kernel, FunctionType)
+    called = {
+        name: _made(function, njit)
+        for name in kernel.__code__.co_names
+        if isinstance(function := kernel.__globals__.get(name), FunctionType)
+        and function.__module__ == kernel.__module__
+    }
+    own = FunctionType(kernel.__code__, {**kernel.__globals__, **called}, kernel.__name__)
+    own.__module__, own.__qualname__ = kernel.__module__, kernel.__qualname__
     made: Callable[..., Any]
     try:
-        made = numba.njit(nogil=True, cache=True, fastmath=False)(kernel)
+        made = njit(nogil=True, cache=True, fastmath=False)(own)
     except RuntimeError:  # no folder that what was compiled could be kept in
-        made = numba.njit(nogil=True, fastmath=False)(kernel)
+        made = njit(nogil=True, fastmath=False)(own)
     return made

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-# ruff: noqa: PLR0913 - a kernel takes its arrays one by one, and is one loop
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
 def follow_runs(

@@ -1,16 +1,246 @@
 """Kernels of percentiles of calendar days: plain loops that numba compiles.
 
 See `bavlo.core.compiled`. Each says which function of arrays it stands for; tests hold both
-against each other.
+against each other. Of the values around a day only those around a percentile are put in order: the
+band, from the place `first` to the place `last` of all of them ascending.
 """
 
 from __future__ import annotations
 
 import numpy as np
 
+SPAN = 5  # days around a calendar day
+AT_ONCE = 256  # cells whose values are put in order side by side
 SURE = 1 - 1e-15  # a share that leaves no room for rounding beyond the value after
 
-# ruff: noqa: PLR0913, C901 - a kernel takes its arrays one by one, and is one loop
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
+
+
+def put_in_order(line: np.ndarray, count: int, value: float) -> None:
+    """Put one more value into a line of so many that ascend."""
+    to = count
+    while to > 0 and line[to - 1] > value:
+        line[to] = line[to - 1]
+        to -= 1
+    line[to] = value
+
+
+def order_days(table: np.ndarray, cell: int, ordered: np.ndarray, number: np.ndarray) -> None:
+    """The values of each day (length, years) ascending, and how many (length,) there are."""
+    for day in range(table.shape[0]):
+        values, count = table[day, cell], 0
+        for year in range(values.size):
+            value = np.float64(values[year])
+            if value == value:
+                put_in_order(ordered[day], count, value)
+                count += 1
+        number[day] = count
+
+
+def look_around(
+    table: np.ndarray, cell: int, day: int, number: np.ndarray, days: np.ndarray, valid: np.ndarray
+) -> int:
+    """Say which days (5,) are around a calendar day, and how many values each year has there.
+
+    Returns
+    -------
+    total
+        How many values there are.
+    """
+    total = 0
+    valid[:] = 0
+    for n in range(SPAN):
+        around = (day + n - SPAN // 2) % table.shape[0]
+        days[n] = around
+        total += number[around]
+        values = table[around, cell]
+        for year in range(valid.size):
+            valid[year] += values[year] == values[year]
+    return total
+
+
+def between(line: np.ndarray, at: int, share: float) -> float:
+    """A percentile that lies between two values of a sorted line."""
+    exact = line[at]
+    if share != 0.0:
+        exact = exact + share * (line[at + 1] - exact)
+    return float(exact)
+
+
+def is_beyond(value: float, limit: float, above: bool) -> bool:
+    """Whether a value is beyond a limit."""
+    return value > limit if above else value < limit
+
+
+def fill_band(
+    ordered: np.ndarray, number: np.ndarray, days: np.ndarray, total: int,
+    first: int, last: int, cursor: np.ndarray, band: np.ndarray,
+) -> None:  # fmt: skip
+    """Merge the sorted days around, from the nearer end; infinite where there is no more.
+
+    Parameters
+    ----------
+    total
+        How many values they have.
+    cursor : (5,) int64
+        Room for where each day is.
+    """
+    for at in range(max(first, total), last + 1):
+        band[at - first] = np.inf
+    if total - first < last + 1:
+        for n in range(SPAN):
+            cursor[n] = number[days[n]] - 1
+        for at in range(total - 1, first - 1, -1):
+            best, chosen = -np.inf, -1
+            for n in range(SPAN):
+                if cursor[n] >= 0:
+                    value = ordered[days[n], cursor[n]]
+                    if chosen < 0 or value > best:
+                        best, chosen = value, n
+            cursor[chosen] -= 1
+            if at <= last:
+                band[at - first] = best
+        return
+    for n in range(SPAN):
+        cursor[n] = 0
+    for at in range(min(last + 1, total)):
+        best, chosen = np.inf, -1
+        for n in range(SPAN):
+            if cursor[n] < number[days[n]]:
+                value = ordered[days[n], cursor[n]]
+                if chosen < 0 or value < best:
+                    best, chosen = value, n
+        cursor[chosen] += 1
+        if at >= first:
+            band[at - first] = best
+
+
+def count_below(line: np.ndarray, value: float, strictly: bool) -> int:
+    """How many of a line's values are before a value, or not after it."""
+    count = 0
+    if strictly:
+        for at in range(line.size):
+            count += line[at] < value
+    else:
+        for at in range(line.size):
+            count += line[at] <= value
+    return count
+
+
+def order_year(
+    table: np.ndarray, cell: int, days: np.ndarray, year: int, inner: np.ndarray
+) -> None:
+    """Fill in a year's values (5,): ascending, infinite after the last one."""
+    count = 0
+    for n in range(SPAN):
+        value = np.float64(table[days[n], cell, year])
+        if value == value:
+            put_in_order(inner, count, value)
+            count += 1
+    inner[count:] = np.inf
+
+
+def find_places(
+    line: np.ndarray, first: int, last: int, inner: np.ndarray, place: np.ndarray
+) -> None:
+    """Where a year's own values stand among all, less their number; equal ones side by side.
+
+    Parameters
+    ----------
+    line
+        The sorted values of all years, from the place `first` to `last`.
+    inner, place : (5,)
+        The year's values ascending, and what is filled.
+    """
+    for s in range(inner.size):
+        before, after = first, last + 1
+        while before < after:
+            middle = (before + after) // 2
+            if line[middle - first] < inner[s]:
+                before = middle + 1
+            else:
+                after = middle
+        place[s] = before - s
+        for earlier in range(s):
+            if inner[earlier] == inner[s]:
+                place[s] += 1
+
+
+def fill_others(
+    line: np.ndarray, first: int, last: int, place: np.ndarray, rest: int, others: np.ndarray,
+    begin: int, end: int,
+) -> None:  # fmt: skip
+    """The sorted values of all years but one, from the place `begin` to the place `end`.
+
+    Parameters
+    ----------
+    line, first, place
+        As for `find_places`.
+    last
+        The last place of `line`.
+    rest
+        How many values the other years have.
+    """
+    for at in range(begin, end + 1):
+        if at >= rest:
+            others[at - begin] = np.inf
+            continue
+        among = at
+        for s in range(place.size):
+            if place[s] <= at:
+                among += 1
+        others[at - begin] = np.float64(line[min(among, last) - first])
+
+
+def with_stand_in(
+    others: np.ndarray, begin: int, inner: np.ndarray, low: int, share: float, guess: int
+) -> float:
+    """A percentile of the other years' values and those of a year that stands in once more.
+
+    The k-th lowest of two sorted lines together: j of the second one's values are before it.
+
+    Parameters
+    ----------
+    others, begin
+        As of `fill_others`.
+    inner : (5,)
+        Of the year that stands in, ascending.
+    guess
+        About how many of these are before the percentile.
+    """
+    span, j = inner.size, guess
+    exact = following = np.inf
+    for which in range(2):
+        k = low + which
+        while j > 0 and (k - j < 0 or inner[j - 1] > others[k - j - begin]):
+            j -= 1
+        while j < span and k - j - 1 >= 0 and inner[j] < others[k - j - 1 - begin]:
+            j += 1
+        best = others[k - j - begin]
+        if j < span:
+            best = min(best, np.float64(inner[j]))
+        if which:
+            following = best
+            break
+        exact = best
+        if share == 0.0:
+            break
+    if share != 0.0:
+        exact = exact + share * (following - exact)
+    return exact
+
+
+def outermost(
+    rest: int, valid: np.ndarray, own: int, least: float, low: np.ndarray, span: int
+) -> tuple[int, int]:
+    """First and last place among the other years' values that any stand-in may need."""
+    begin, end = low[low.size - 1] + span, -1
+    for year in range(valid.size):
+        number = rest + valid[year]
+        if year != own and number >= least:
+            begin = min(begin, low[number] - span)
+            end = max(end, low[number] + 1)
+    return max(begin, 0), end
 
 
 def stand_in_limits(
@@ -38,71 +268,23 @@ def stand_in_limits(
     """
     span, years = inner.shape[1], inner.shape[2]
     last = every.shape[1] - 1
-    # The other years' values that may be the ones: of any stand-in, from `begin` on.
     others = np.empty(every.shape[1] + 2 * span + 4)
     place = np.empty(span, np.int64)
     for n in range(column.size):
         cell, own = column[n], year[n]
-        # Where the year's own values stand among all, less their number; equal ones side by side.
-        for s in range(span):
-            left_out = inner[cell, s, own]
-            before, after = 0, every.shape[1]
-            while before < after:
-                middle = (before + after) // 2
-                if every[cell, middle] < left_out:
-                    before = middle + 1
-                else:
-                    after = middle
-            place[s] = before - s
-            for earlier in range(s):
-                if inner[cell, earlier, own] == left_out:
-                    place[s] += 1
         rest = count[cell] - valid[cell, own]
-        begin, end = every.shape[1], -1
+        find_places(every[cell], 0, last, inner[cell, :, own], place)
+        begin, end = outermost(rest, valid[cell], own, least, low, span)
+        fill_others(every[cell], 0, last, place, rest, others, begin, end)
         for y in range(years):
             number = rest + valid[cell, y]
+            limit[n, y] = np.nan
             if y != own and number >= least:
-                begin = min(begin, low[number] - span)
-                end = max(end, low[number] + 1)
-        begin = max(begin, 0)
-        for at in range(begin, end + 1):
-            if at >= rest:
-                others[at] = np.inf
-                continue
-            among = at
-            for s in range(span):
-                if place[s] <= at:
-                    among += 1
-            others[at] = np.float64(every[cell, min(among, last)])
-        for y in range(years):
-            number = rest + valid[cell, y]
-            if y == own or number < least:
-                limit[n, y] = np.nan
-                continue
-            exact = following = np.inf
-            for step in range(2):
-                k = low[number] + 1 + step
-                best = np.inf
-                for j in range(span + 1):
-                    at = k - j - 1
-                    if at < -1:
-                        break
-                    value = -np.inf if at < 0 else others[at]
-                    if j:
-                        value = max(value, np.float64(inner[cell, j - 1, y]))
-                    best = min(best, value)
-                if step:
-                    following = best
-                else:
-                    exact = best
-                if share[number] == 0.0:
-                    break
-            if share[number] != 0.0:
-                exact = exact + share[number] * (following - exact)
-            limit[n, y] = exact
+                values = inner[cell, :, y]
+                limit[n, y] = with_stand_in(others, begin, values, low[number], share[number], 0)
 
 
-def of_calendar_days(
+def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
     table: np.ndarray,
     step_of: np.ndarray,
     low: np.ndarray,
@@ -114,8 +296,7 @@ def of_calendar_days(
 ) -> None:
     """Percentiles of calendar days, and how far days are beyond them without judging themselves.
 
-    `percentiles_and_exceedance`, but for 29 February. Only the values around a
-    percentile are put in order: those of five sorted days, from the nearer end.
+    `percentiles_and_exceedance`, but for 29 February.
 
     Parameters
     ----------
@@ -135,84 +316,30 @@ def of_calendar_days(
         Filled at the steps of `step_of`.
     """
     length, cells, years = table.shape
-    span = 5
-    most = span * years
+    most = SPAN * years
     ordered, number = np.empty((length, years)), np.zeros(length, np.int64)
-    inner, valid = np.empty((years, span)), np.empty(years, np.int64)
-    before_of, is_ordered = np.empty(years, np.int64), np.empty(years, np.bool_)
-    band, others = np.empty(most + 4 * span + 8), np.empty(most + 4 * span + 8)
-    around, at_list = np.empty(span, np.int64), np.empty(span, np.int64)
-    place = np.empty(span, np.int64)
+    days, valid = np.empty(SPAN, np.int64), np.empty(years, np.int64)
+    inner, is_ordered = np.empty((years, SPAN)), np.empty(years, np.bool_)
+    band, others = np.empty(most + 4 * SPAN + 8), np.empty(most + 4 * SPAN + 8)
+    before, place = np.empty(years, np.int64), np.empty(SPAN, np.int64)
     for cell in range(cells):
+        order_days(table, cell, ordered, number)
         for day in range(length):
-            count = 0
-            for year in range(years):
-                value = np.float64(table[day, cell, year])
-                if value != value:
-                    continue
-                to = count
-                while to > 0 and ordered[day, to - 1] > value:
-                    ordered[day, to] = ordered[day, to - 1]
-                    to -= 1
-                ordered[day, to] = value
-                count += 1
-            number[day] = count
-        for day in range(length):
-            total = 0
-            for n in range(span):
-                around[n] = (day + n - span // 2) % length
-                total += number[around[n]]
+            total = look_around(table, cell, day, number, days, valid)
             is_ordered[:] = False
-            valid[:] = 0
-            for n in range(span):
-                values = table[around[n], cell]
-                for year in range(years):
-                    valid[year] += values[year] == values[year]
             for q in range(low.shape[0]):
                 # Places of the sorted values that any sample's percentile can lie between.
-                first = max(low[q, max(total - span, 0)] - span, 0)
-                last = min(low[q, total + span] + 1 + span, most - 1)
-                for at in range(max(first, total), last + 1):
-                    band[at - first] = np.inf
-                if total - first < last + 1:
-                    for n in range(span):
-                        at_list[n] = number[around[n]] - 1
-                    for at in range(total - 1, first - 1, -1):
-                        best, chosen = -np.inf, -1
-                        for n in range(span):
-                            if at_list[n] >= 0:
-                                value = ordered[around[n], at_list[n]]
-                                if chosen < 0 or value > best:
-                                    best, chosen = value, n
-                        at_list[chosen] -= 1
-                        if at <= last:
-                            band[at - first] = best
-                else:
-                    for n in range(span):
-                        at_list[n] = 0
-                    for at in range(min(last + 1, total)):
-                        best, chosen = np.inf, -1
-                        for n in range(span):
-                            if at_list[n] < number[around[n]]:
-                                value = ordered[around[n], at_list[n]]
-                                if chosen < 0 or value < best:
-                                    best, chosen = value, n
-                        at_list[chosen] += 1
-                        if at >= first:
-                            band[at - first] = best
-                if total < least:
-                    limit[q, day, cell] = np.nan
-                else:
-                    at = low[q, total]
-                    exact = band[at - first]
-                    if share[q, total] != 0.0:
-                        exact = exact + share[q, total] * (band[at + 1 - first] - exact)
-                    limit[q, day, cell] = exact
+                first = low[q, max(total - SPAN, 0)] - SPAN
+                last = low[q, total + SPAN] + 1 + SPAN
                 # Beyond these a value is under all stand-ins, or under none.
-                lowest = band[0] if low[q, max(total - span, 0)] - span >= 0 else -np.inf
-                highest = np.inf
-                if low[q, total + span] + 1 + span <= most - 1:
-                    highest = band[last - first]
+                has_lowest, has_highest = first >= 0, last <= most - 1
+                first, last = max(first, 0), min(last, most - 1)
+                fill_band(ordered, number, days, total, first, last, place, band)
+                lowest = band[0] if has_lowest else -np.inf
+                highest = band[last - first] if has_highest else np.inf
+                limit[q, day, cell] = np.nan
+                if total >= least:
+                    limit[q, day, cell] = between(band, low[q, total] - first, share[q, total])
                 for own in range(years):
                     step = step_of[day, own]
                     if step < 0:
@@ -221,126 +348,90 @@ def of_calendar_days(
                     if value != value:
                         beyond[q, step, cell] = np.nan
                         continue
-                    if total - span >= least and not lowest <= value <= highest:
-                        is_beyond = value > highest if above[q] else value < lowest
-                        beyond[q, step, cell] = 1.0 if is_beyond else 0.0
+                    if total - SPAN >= least and not lowest <= value <= highest:
+                        outer = highest if above[q] else lowest
+                        beyond[q, step, cell] = 1.0 if is_beyond(value, outer, above[q]) else 0.0
                         continue
-                    # How many of all but its own year's, and of each year's, are before it.
-                    before_all = first
-                    before_of[:] = 0
+                    # How many of each year's values, and of all but its own, are before it. Here,
+                    # since calling a function for it would take a tenth of all the time.
+                    before[:] = 0
                     if above[q]:
-                        for at in range(last + 1 - first):
-                            before_all += band[at] < value
-                        for n in range(span):
-                            values = table[around[n], cell]
+                        for n in range(SPAN):
+                            values = table[days[n], cell]
                             for year in range(years):
-                                before_of[year] += values[year] < value
+                                before[year] += values[year] < value
                     else:
-                        for at in range(last + 1 - first):
-                            before_all += band[at] <= value
-                        for n in range(span):
-                            values = table[around[n], cell]
+                        for n in range(SPAN):
+                            values = table[days[n], cell]
                             for year in range(years):
-                                before_of[year] += values[year] <= value
-                    before_all -= before_of[own]
+                                before[year] += values[year] <= value
+                    before_all = first - before[own]
+                    before_all += count_below(band[: last + 1 - first], value, above[q])
                     rest = total - valid[own]
-                    has_others = False
+                    begin = end = -1
                     judged, met = 0, 0
                     for year in range(years):
                         count = rest + valid[year]
                         if year == own or count < least:
                             continue
                         # A percentile is not below the value before it, nor above that after it.
-                        at = before_all + before_of[year] - low[q, count]
+                        at = before_all + before[year] - low[q, count]
                         if share[q, count] < SURE and at != 1:
                             judged += 1
                             met += above[q] == (at > 1)
                             continue
                         for each in (own, year):
-                            if is_ordered[each]:
-                                continue
-                            is_ordered[each] = True
-                            k = 0
-                            for n in range(span):
-                                moved = np.float64(table[around[n], cell, each])
-                                if moved != moved:
-                                    continue
-                                to = k
-                                while to > 0 and inner[each, to - 1] > moved:
-                                    inner[each, to] = inner[each, to - 1]
-                                    to -= 1
-                                inner[each, to] = moved
-                                k += 1
-                            inner[each, k:] = np.inf
-                        if not has_others:
-                            has_others = True
-                            # Where the year's own values stand among all, less their number.
-                            for s in range(span):
-                                left_out = inner[own, s]
-                                before, after = first, last + 1
-                                while before < after:
-                                    middle = (before + after) // 2
-                                    if band[middle - first] < left_out:
-                                        before = middle + 1
-                                    else:
-                                        after = middle
-                                place[s] = before - s
-                                for earlier in range(s):
-                                    if inner[own, earlier] == left_out:
-                                        place[s] += 1
-                            begin, end = most, -1
-                            for other in range(years):
-                                number_of = rest + valid[other]
-                                if other != own and number_of >= least:
-                                    begin = min(begin, low[q, number_of] - span)
-                                    end = max(end, low[q, number_of] + 1)
-                            begin = max(begin, 0)
-                            for at in range(begin, end + 1):
-                                if at >= rest:
-                                    others[at - begin] = np.inf
-                                    continue
-                                among = at
-                                for s in range(span):
-                                    if place[s] <= at:
-                                        among += 1
-                                others[at - begin] = band[min(among, most - 1) - first]
-                        # The k-th of the others and a stand-in's: j of its values are before it.
-                        j = span * low[q, count] // max(total, 1)
-                        exact = following = np.inf
-                        for which in range(2):
-                            k = low[q, count] + which
-                            while j > 0 and (
-                                k - j < 0 or inner[year, j - 1] > others[k - j - begin]
-                            ):
-                                j -= 1
-                            while (
-                                j < span
-                                and k - j - 1 >= 0
-                                and inner[year, j] < others[k - j - 1 - begin]
-                            ):
-                                j += 1
-                            best = others[k - j - begin]
-                            if j < span:
-                                best = min(best, inner[year, j])
-                            if which:
-                                following = best
-                                break
-                            exact = best
-                            if share[q, count] == 0.0:
-                                break
-                        if share[q, count] != 0.0:
-                            exact = exact + share[q, count] * (following - exact)
-                        if exact != exact:
-                            continue
-                        judged += 1
-                        if above[q]:
-                            met += value > exact
-                        else:
-                            met += value < exact
+                            if not is_ordered[each]:
+                                is_ordered[each] = True
+                                order_year(table, cell, days, each, inner[each])
+                        if begin < 0:
+                            find_places(band, first, last, inner[own], place)
+                            begin, end = outermost(rest, valid, own, least, low[q], SPAN)
+                            fill_others(band, first, last, place, rest, others, begin, end)
+                        guess = SPAN * low[q, count] // max(total, 1)
+                        exact = with_stand_in(
+                            others, begin, inner[year], low[q, count], share[q, count], guess
+                        )
+                        if exact == exact:
+                            judged += 1
+                            met += is_beyond(value, exact, above[q])
                     beyond[q, step, cell] = met / judged if judged else np.nan
 
 
-AT_ONCE = 256  # cells whose values are put in order side by side
+def put_at(line: np.ndarray, moving: np.ndarray, width: int) -> None:
+    """Keep the higher ones of two lines of cells in the first, the lower ones in the second."""
+    for cell in range(width):
+        one, other = line[cell], moving[cell]
+        line[cell] = one if one > other else other
+        moving[cell] = other if one > other else one
+
+
+def keep_highest(
+    values: np.ndarray, steps: np.ndarray, begin: int, width: int, upper: bool,
+    kept: np.ndarray, moving: np.ndarray, number: np.ndarray,
+) -> None:  # fmt: skip
+    """The outermost values of a day of some cells, the outermost first; and how many there are.
+
+    Parameters
+    ----------
+    steps : (years,) int64
+        Steps of the day, -1 for none.
+    kept : (most, AT_ONCE)
+        Filled: of so many values, with the other sign where the lowest are kept.
+    """
+    kept[:] = -np.inf
+    number[:] = 0
+    for year in range(steps.size):
+        step = steps[year]
+        if step < 0:
+            continue
+        for cell in range(width):
+            value = values[step, begin + cell]
+            is_there = value == value
+            number[cell] += is_there
+            moving[cell] = (value if upper else -value) if is_there else -np.inf
+        for to in range(min(year + 1, len(kept))):
+            put_at(kept[to], moving, width)
 
 
 def limits_of_calendar_days(
@@ -377,55 +468,36 @@ def limits_of_calendar_days(
         Filled but for the last day.
     """
     length, years = step_of.shape
-    cells = values.shape[1]
-    span = 5
     of_day = min(depth, years)
     merged, moving = room[length], room[length + 1, 0]
     number = np.zeros((length, AT_ONCE), np.int64)
-    for begin in range(0, cells, AT_ONCE):
-        width = min(AT_ONCE, cells - begin)
-        number[:] = 0
+    total = np.zeros(AT_ONCE, np.int64)
+    for begin in range(0, values.shape[1], AT_ONCE):
+        width = min(AT_ONCE, values.shape[1] - begin)
         for day in range(length):
-            kept = room[day]
-            kept[:] = -np.inf
-            for year in range(years):
-                step = step_of[day, year]
-                if step < 0:
-                    continue
-                for cell in range(width):
-                    value = values[step, begin + cell]
-                    is_there = value == value
-                    number[day, cell] += is_there
-                    moving[cell] = (value if upper else -value) if is_there else -np.inf
-                for to in range(min(year + 1, of_day)):
-                    for cell in range(width):
-                        one, other = kept[to, cell], moving[cell]
-                        kept[to, cell] = one if one > other else other
-                        moving[cell] = other if one > other else one
+            kept = room[day, :of_day]
+            keep_highest(values, step_of[day], begin, width, upper, kept, moving, number[day])
         for day in range(length):
             merged[:] = -np.inf
-            for n in range(span):
-                kept = room[(day + n - span // 2) % length]
+            total[:] = 0
+            for n in range(SPAN):
+                around = (day + n - SPAN // 2) % length
+                for cell in range(width):
+                    total[cell] += number[around, cell]
                 for place in range(of_day):
-                    moving[:] = kept[place]
+                    moving[:] = room[around, place]
                     for to in range(place, depth):  # as many of its own stand before it
-                        for cell in range(width):
-                            one, other = merged[to, cell], moving[cell]
-                            merged[to, cell] = one if one > other else other
-                            moving[cell] = other if one > other else one
+                        put_at(merged[to], moving, width)
             for cell in range(width):
-                total = 0
-                for n in range(span):
-                    total += number[(day + n - span // 2) % length, cell]
-                if total < least:
-                    limit[day, begin + cell] = np.nan
+                limit[day, begin + cell] = np.nan
+                count = total[cell]
+                if count < least:
                     continue
-                at = low[total]
-                exact = following = np.float64(merged[total - 1 - at if upper else at, cell])
-                if share[total] != 0.0:
-                    following = np.float64(merged[total - 2 - at if upper else at + 1, cell])
-                if not upper:
-                    exact, following = -exact, -following
-                if share[total] != 0.0:
-                    exact = exact + share[total] * (following - exact)
+                at, part = low[count], share[count]
+                exact = np.float64(merged[count - 1 - at if upper else at, cell])
+                exact = exact if upper else -exact
+                if part != 0.0:
+                    following = np.float64(merged[count - 2 - at if upper else at + 1, cell])
+                    following = following if upper else -following
+                    exact = exact + part * (following - exact)
                 limit[day, begin + cell] = exact

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-# ruff: noqa: PLR0913 - a kernel takes its arrays one by one, and is one loop
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
 RUN = 8  # as in `bavlo.core.stats.spatial`
@@ -58,6 +58,75 @@ def ranks_of_cells(
     return bool(used & np.int64(low) == 0)
 
 
+def order_ties(
+    row: np.ndarray, count: int, mask: np.int64, values: np.ndarray, cells: np.ndarray
+) -> None:
+    """Put different values of one rank into their order; there are next to none.
+
+    Parameters
+    ----------
+    row : (n,) int64
+        Sorted keys, of which the first `count` are ordered.
+    mask
+        The bits of a place.
+    values, cells : (C,) and (n,)
+        Of all cells; the cells of the region.
+    """
+    for j in range(1, count):
+        moved, to = row[j], j
+        value = values[cells[moved & mask]]
+        while (
+            to > 0
+            and row[to - 1] & ~mask == moved & ~mask
+            and values[cells[row[to - 1] & mask]] > value
+        ):
+            row[to] = row[to - 1]
+            to -= 1
+        row[to] = moved
+
+
+def sum_by_runs(weight: np.ndarray, ends: np.ndarray, midpoints: np.ndarray) -> float:
+    """The sum of weights, and by run of eight the sum at its end and at its last midpoint."""
+    whole = 0.0
+    for r in range(ends.size):
+        b = r * RUN
+        eight = ((weight[b] + weight[b + 1]) + (weight[b + 2] + weight[b + 3])) + (
+            (weight[b + 4] + weight[b + 5]) + (weight[b + 6] + weight[b + 7])
+        )
+        whole = eight if r == 0 else eight + whole
+        ends[r] = whole
+        midpoints[r] = whole - weight[b + RUN - 1] / 2
+    return whole
+
+
+def find_between(
+    weight: np.ndarray, ends: np.ndarray, midpoints: np.ndarray, target: float
+) -> tuple[int, int, float]:
+    """The two places whose midpoints a target lies between, and the share of the second."""
+    run = 0
+    for r in range(ends.size - 1):
+        run += midpoints[r] < target
+    sum_to = ends[run - 1] if run > 0 else 0.0
+    up_to, below = sum_to, 0
+    for j in range(run * RUN, run * RUN + RUN):
+        own = weight[j]
+        under = sum_to + own / 2 < target and own > 0
+        sum_to = sum_to + own
+        if under:
+            below += 1
+            up_to = sum_to
+    above = run * RUN + below
+    first, second = max(above - 1, 0), min(above, weight.size - 1)
+    if not weight[second] > 0:
+        second = first
+    share = 0.0
+    if second > first:
+        half = (weight[first] + weight[second]) / 2
+        share = (target - up_to + weight[first] / 2) / half
+        share = min(max(share, 0.0), 1.0)
+    return first, second, share
+
+
 def percentiles_of_ranked(
     block: np.ndarray,
     cells: np.ndarray,
@@ -93,61 +162,23 @@ def percentiles_of_ranked(
     weight, ends, midpoints = np.empty(size), np.empty(runs), np.empty(runs)
     mask = np.int64(low)
     for t in range(steps):
+        values = block[t]
         for g, region in enumerate(regions):
             row = key[t, g]
             count = size - skipped[g]
             while count > 0 and row[count - 1] >= np.int64(NO_VALUE):
                 count -= 1
-            for j in range(1, 0 if exact else count):
-                # Different values of one rank are put in their order; there are next to none.
-                moved, to = row[j], j
-                value = block[t, cells[g, moved & mask]]
-                while (
-                    to > 0
-                    and row[to - 1] & ~mask == moved & ~mask
-                    and block[t, cells[g, row[to - 1] & mask]] > value
-                ):
-                    row[to] = row[to - 1]
-                    to -= 1
-                row[to] = moved
+            if not exact:
+                order_ties(row, count, mask, values, cells[g])
             for j in range(count):
                 weight[j] = weights[g, np.uint64(row[j] & mask)]
             weight[count:] = 0.0
-            whole = 0.0
-            for r in range(runs):
-                b = r * RUN
-                eight = ((weight[b] + weight[b + 1]) + (weight[b + 2] + weight[b + 3])) + (
-                    (weight[b + 4] + weight[b + 5]) + (weight[b + 6] + weight[b + 7])
-                )
-                whole = eight if r == 0 else eight + whole
-                ends[r] = whole
-                midpoints[r] = whole - weight[b + RUN - 1] / 2
+            whole = sum_by_runs(weight, ends, midpoints)
             for p in range(percents.size):
-                if not whole > 0:
-                    out[p, begin + t, region] = np.nan
-                    continue
-                target = whole * (percents[p] / 100)
-                run = 0
-                for r in range(runs - 1):
-                    run += midpoints[r] < target
-                sum_to = ends[run - 1] if run > 0 else 0.0
-                up_to, below = sum_to, 0
-                for j in range(run * RUN, run * RUN + RUN):
-                    own = weight[j]
-                    under = sum_to + own / 2 < target and own > 0
-                    sum_to = sum_to + own
-                    if under:
-                        below += 1
-                        up_to = sum_to
-                above = run * RUN + below
-                first, second = max(above - 1, 0), min(above, size - 1)
-                if not weight[second] > 0:
-                    second = first
-                low_value = block[t, cells[g, row[first] & mask]]
-                high_value = block[t, cells[g, row[second] & mask]]
-                share = 0.0
-                if second > first:
-                    half = (weight[first] + weight[second]) / 2
-                    share = (target - up_to + weight[first] / 2) / half
-                    share = min(max(share, 0.0), 1.0)
-                out[p, begin + t, region] = low_value + share * (high_value - low_value)
+                out[p, begin + t, region] = np.nan
+                if whole > 0:
+                    target = whole * (percents[p] / 100)
+                    first, second, share = find_between(weight, ends, midpoints, target)
+                    low_value = values[cells[g, row[first] & mask]]
+                    high_value = values[cells[g, row[second] & mask]]
+                    out[p, begin + t, region] = low_value + share * (high_value - low_value)

@@ -3,9 +3,18 @@
 import numpy as np
 import pytest
 import rasterio
+from hypothesis import given
+from hypothesis import strategies as st
 
 from bavlo.core.compiled import SWITCH, compiled
 from bavlo.grids.fast import tiff
+from bavlo.grids.source import CellSelection, CellSubset, Window
+
+
+def window_of(rows, columns):
+    """A rectangle of which all cells are wanted."""
+    size = (rows.stop - rows.start) * (columns.stop - columns.start)
+    return Window(rows, columns, CellSubset(None, slice(0, size), size))
 
 
 @pytest.mark.parametrize("dtype", ["float32", "float64", "int16", "uint8", "uint32"])
@@ -53,8 +62,24 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
             (slice(13, 57), slice(30, 65)),
             (slice(69, 70), slice(0, 1)),
         ):
-            found = tiff.read_window(path, fetch, directory, rows, columns, 0)
+            found = tiff.read_window(path, fetch, directory, window_of(rows, columns), 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
+
+
+@given(st.data())
+def test_only_blocks_that_hold_wanted_cells_are_fetched(drawn):
+    shape = (drawn.draw(st.integers(1, 70)), drawn.draw(st.integers(1, 90)))
+    count = shape[0] * shape[1]
+    wanted = drawn.draw(st.sets(st.integers(0, count - 1), min_size=1, max_size=12))
+    cells = CellSelection(shape, np.array(sorted(wanted)))
+    block = drawn.draw(st.integers(1, 40)), drawn.draw(st.integers(1, 40))
+    row, column = np.divmod(cells.cells, shape[1])
+    needed = {(y, x) for y, x in zip(row // block[0], column // block[1], strict=True)}
+    found = [each for window in cells.windows for each in window.blocks(block)]
+    assert set(found) == needed
+    for window in cells.windows:
+        own = window.blocks(block)
+        assert own == sorted(set(own)) == window.blocks(block)
 
 
 @pytest.mark.parametrize("dtype", ["float32", "float64"])
@@ -72,7 +97,7 @@ def test_the_compiled_predictor_gives_the_same_bits(dtype, tmp_path, monkeypatch
     assert compiled(tiff.undo_float_predictor) is not None
     with tiff.opened(path) as fetch:
         directory = tiff.read_directory(fetch)
-        window = path, fetch, directory, slice(0, 100), slice(0, 130), 0
+        window = path, fetch, directory, window_of(slice(0, 100), slice(0, 130)), 0
         found = tiff.read_window(*window)
         monkeypatch.setenv(SWITCH, "0")
         assert compiled(tiff.undo_float_predictor) is None

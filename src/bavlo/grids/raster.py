@@ -263,10 +263,10 @@ class RasterGrid:
                 fill = self.packing.missing[0] if self.packing.missing else 0.0
                 url = addresses.url_of(self.path)
                 if url is not None and about is None:
-                    ranges = [tiff.ranges_of(directory, w.rows, w.columns) for w in cells.windows]
+                    ranges = [tiff.ranges_of(directory, window) for window in cells.windows]
                     fetch = addresses.Ahead(url, itertools.chain(*ranges))
                 for window in cells.windows:
-                    place = self.path, fetch, directory, window.rows, window.columns, fill
+                    place = self.path, fetch, directory, window, fill
                     if window.subset.is_whole and not directory.is_one_piece:
                         whole = block[0, window.subset.position].reshape(window.shape)
                         for r, c, part in tiff.blocks_of(*place):  # while it is near

@@ -94,16 +94,37 @@ class Window:
         The rectangle.
     subset
         Which of its cells are wanted, and where they stand among all wanted cells.
+    known_blocks
+        What `blocks` found last.
     """
 
     rows: slice
     columns: slice
     subset: CellSubset
+    known_blocks: tuple[tuple[int, int], list[tuple[int, int]]] | None = None
 
     @property
     def shape(self) -> tuple[int, int]:
         """Rows and columns of the rectangle."""
         return self.rows.stop - self.rows.start, self.columns.stop - self.columns.start
+
+    def blocks(self, block: tuple[int, int]) -> list[tuple[int, int]]:
+        """Which blocks of so many rows and columns of the grid hold wanted cells, row by row."""
+        if self.known_blocks is not None and self.known_blocks[0] == block:
+            return self.known_blocks[1]
+        height, width = block
+        down = range(self.rows.start // height, (self.rows.stop - 1) // height + 1)
+        across = range(self.columns.start // width, (self.columns.stop - 1) // width + 1)
+        within = self.subset.within
+        if within is None or len(down) * len(across) == 1:
+            return [(y, x) for y in down for x in across]
+        row, column = np.divmod(within, self.shape[1])
+        row, column = (row + self.rows.start) // height, (column + self.columns.start) // width
+        used = np.zeros((len(down), len(across)), bool)
+        used[row - down.start, column - across.start] = True
+        found = [(y + down.start, x + across.start) for y, x in np.argwhere(used).tolist()]
+        object.__setattr__(self, "known_blocks", (block, found))
+        return found
 
 
 @dataclass(frozen=True, eq=False)

@@ -68,9 +68,8 @@ class RunOverlay:
     @cached_property
     def entries(self) -> np.ndarray:
         """(R,) how many cells each region touches."""
-        counts = np.zeros(self.regions, np.int64)
-        np.add.at(counts, self.region, self.length)
-        return counts
+        counts = np.bincount(self.region, self.length, self.regions)  # whole, so exact
+        return counts.astype(np.int64)
 
     def outside(self) -> np.ndarray:
         """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""

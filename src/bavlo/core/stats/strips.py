@@ -227,13 +227,11 @@ class _Near:
         self.regions = overlay.regions
         self.region, self.fraction = overlay.region[runs], overlay.fraction[runs]
         start = overlay.start[runs] - origin
-        self.bounds = np.column_stack([start, start + overlay.length[runs]]).ravel()
-        # Values and one more, so that a run may end with the last of them.
-        self.flat = np.zeros(0)
+        self.bounds = np.column_stack([start, start + overlay.length[runs]])
 
     def summed(self, values: np.ndarray) -> np.ndarray:
         """(R,) sums of values (n, nx), each times its covered share."""
-        return self.added(self.fraction * np.add.reduceat(self._flat(values), self.bounds)[::2])
+        return self.added(self.fraction * _of_runs(np.add, values, self.bounds))
 
     def added(self, of_runs: np.ndarray) -> np.ndarray:
         """(R,) sums of what each run gives."""
@@ -242,19 +240,29 @@ class _Near:
     def extremes(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """(R,) lowest and highest values of the cells that are covered enough."""
         enough = self.fraction >= LEAST_COVER
-        region, bounds = self.region[enough], self.bounds.reshape(-1, 2)[enough].ravel()
+        region, bounds = self.region[enough], self.bounds[enough]
         low, high = np.full(self.regions, np.nan), np.full(self.regions, np.nan)
         if region.size:
-            flat = self._flat(values)
-            np.fmin.at(low, region, np.fmin.reduceat(flat, bounds)[::2])
-            np.fmax.at(high, region, np.fmax.reduceat(flat, bounds)[::2])
+            np.fmin.at(low, region, _of_runs(np.fmin, values, bounds))
+            np.fmax.at(high, region, _of_runs(np.fmax, values, bounds))
         return low, high
 
-    def _flat(self, values: np.ndarray) -> np.ndarray:
-        if self.flat.size != values.size + 1:
-            self.flat = np.zeros(values.size + 1)
-        self.flat[:-1].reshape(values.shape)[...] = values
-        return self.flat
+
+def _of_runs(how: np.ufunc, values: np.ndarray, bounds: np.ndarray) -> np.ndarray:
+    """(N,) values put together from each run's first to its last.
+
+    Parameters
+    ----------
+    bounds : (N, 2) int64
+        Where each run begins and ends among the values, row by row.
+    """
+    flat, edges = np.asarray(values.ravel(), np.float64), bounds.ravel()
+    at_end = np.flatnonzero(edges == flat.size)
+    if at_end.tolist() == [edges.size - 1]:  # the last run goes up to there anyway
+        edges = edges[:-1]
+    elif at_end.size:
+        flat = np.append(flat, 0.0)
+    return np.asarray(how.reduceat(flat, edges)[::2])
 
 
 def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

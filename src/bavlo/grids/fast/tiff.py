@@ -23,6 +23,7 @@ from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import inflated_once
 from bavlo.grids.fast.tiff_kernels import undo_float_predictor
+from bavlo.grids.source import Window
 from bavlo.records import dataclass
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
@@ -210,9 +211,9 @@ def warm_up(path: Path) -> None:
 
 
 def read_window(
-    path: Path, fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
+    path: Path, fetch: Fetch, directory: Directory, window: Window, fill: float
 ) -> np.ndarray:
-    """Stored numbers of a window; only its blocks are fetched.
+    """Stored numbers of a window; only the blocks that hold wanted cells are fetched.
 
     Parameters
     ----------
@@ -220,7 +221,13 @@ def read_window(
         Of the file, by which blocks are kept that others will read too.
     fill
         What blocks hold that were never written.
+
+    Returns
+    -------
+    stored : (rows, columns)
+        Of no meaning in blocks without wanted cells.
     """
+    rows, columns = window.rows, window.columns
     if directory.is_one_piece:
         line = directory.shape[1] * directory.dtype.itemsize
         size = (rows.stop - rows.start) * line
@@ -228,48 +235,43 @@ def read_window(
         if len(data) != size:
             raise ValueError("rows lie beyond the end of the file")
         return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
-    out = np.empty((rows.stop - rows.start, columns.stop - columns.start), directory.dtype)
-    for r, c, part in blocks_of(path, fetch, directory, rows, columns, fill):
+    out = np.empty(window.shape, directory.dtype)
+    for r, c, part in blocks_of(path, fetch, directory, window, fill):
         out[r, c] = part
     return out
 
 
-def ranges_of(directory: Directory, rows: slice, columns: slice) -> list[tuple[int, int]]:
+def ranges_of(directory: Directory, window: Window) -> list[tuple[int, int]]:
     """Offsets and sizes of the blocks of a window, in the order in which they are read."""
-    height, width = directory.block
-    across = -(-directory.shape[1] // width)
-    numbers = [
-        y * across + x
-        for y in range(rows.start // height, (rows.stop - 1) // height + 1)
-        for x in range(columns.start // width, (columns.stop - 1) // width + 1)
-    ]
+    across = -(-directory.shape[1] // directory.block[1])
+    numbers = [y * across + x for y, x in window.blocks(directory.block)]
     return [(directory.offsets[n], directory.sizes[n]) for n in numbers if directory.offsets[n]]
 
 
 def blocks_of(
-    path: Path, fetch: Fetch, directory: Directory, rows: slice, columns: slice, fill: float
+    path: Path, fetch: Fetch, directory: Directory, window: Window, fill: float
 ) -> Iterator[tuple[slice, slice, np.ndarray]]:
     """The same block by block: its rows and columns within the window, and its numbers there."""
     height, width = directory.block
+    rows, columns = window.rows, window.columns
     across = -(-directory.shape[1] // width)
-    for y in range(rows.start // height, (rows.stop - 1) // height + 1):
-        for x in range(columns.start // width, (columns.stop - 1) // width + 1):
-            top, left = y * height, x * width
-            r = slice(max(rows.start, top), min(rows.stop, top + height))
-            c = slice(max(columns.start, left), min(columns.stop, left + width))
-            number = y * across + x
-            if directory.offsets[number] == 0 or directory.sizes[number] == 0:
-                shape = r.stop - r.start, c.stop - c.start
-                part = np.full(shape, fill, directory.dtype)
-            else:
-                key = path, directory.signature, directory.offsets[number], directory.sizes[number]
-                block = inflated_once(key, partial(_block, fetch, directory, number, y))
-                part = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
-            yield (
-                slice(r.start - rows.start, r.stop - rows.start),
-                slice(c.start - columns.start, c.stop - columns.start),
-                part,
-            )
+    for y, x in window.blocks(directory.block):
+        top, left = y * height, x * width
+        r = slice(max(rows.start, top), min(rows.stop, top + height))
+        c = slice(max(columns.start, left), min(columns.stop, left + width))
+        number = y * across + x
+        if directory.offsets[number] == 0 or directory.sizes[number] == 0:
+            shape = r.stop - r.start, c.stop - c.start
+            part = np.full(shape, fill, directory.dtype)
+        else:
+            key = path, directory.signature, directory.offsets[number], directory.sizes[number]
+            block = inflated_once(key, partial(_block, fetch, directory, number, y))
+            part = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
+        yield (
+            slice(r.start - rows.start, r.stop - rows.start),
+            slice(c.start - columns.start, c.stop - columns.start),
+            part,
+        )
 
 
 def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
@@ -285,11 +287,12 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
         raise ValueError(f"a block has {len(data)} bytes instead of {height * width * item}")
     if directory.predictor == FLOAT_PREDICTOR:
         own = np.frombuffer(data, np.uint8).reshape(lines, -1)
-        whole = np.zeros((lines, width), f"u{item}")
         kernel = compiled(undo_float_predictor)
         if kernel is not None:
+            whole = np.empty((lines, width), f"u{item}")
             kernel(own, whole)
             return whole.view(f"f{item}")
+        whole = np.zeros((lines, width), f"u{item}")
         planes = np.cumsum(own, axis=1, dtype=np.uint8)
         for plane in range(item):  # largest byte first; thrice as fast as turning bytes about
             whole <<= 8

@@ -97,10 +97,9 @@ class StripSums:
         zeros, none = np.zeros(regions), np.full(regions, np.nan)
         return cls(zeros, zeros, zeros, zeros, zeros, zeros, zeros, none, none, shift)
 
-    def is_narrower(self, block: np.ndarray) -> bool:
-        """Whether values may lie beyond the range of all regions so far."""
+    def is_narrower(self, lowest: float, highest: float) -> bool:
+        """Whether such values lie beyond the range of all regions so far."""
         low, high = np.fmin.reduce(self.low), np.fmax.reduce(self.high)
-        lowest, highest = np.fmin.reduce(block, axis=None), np.fmax.reduce(block, axis=None)
         return not (lowest >= low and highest <= high)
 
     def __add__(self, other: StripSums) -> StripSums:
@@ -156,8 +155,10 @@ class StripIndex:
         overlay, bottom, shift = self.overlay, top + len(block), so_far.shift
         near = _Near(overlay, runs, top * block.shape[1])
         out = StripSums.nothing(overlay.regions, shift)
-        missing = np.isnan(block)
-        if missing.any():
+        lowest, highest = block.min(), block.max()
+        missing = np.isnan(block) if np.isnan(lowest) else None
+        if missing is not None:
+            lowest, highest = np.fmin.reduce(block, axis=None), np.fmax.reduce(block, axis=None)
             values = np.where(missing, 0.0, block)
             area = self.areas.weights(top, bottom)
             gaps = area * missing
@@ -182,10 +183,12 @@ class StripIndex:
         if VOLUMES in self.wanted:
             out = replace(out, volume=near.summed(values * self.areas.square_km(top, bottom)))
         if SQUARES in self.wanted:
-            away = np.where(missing, 0.0, block - shift)
+            away = values - shift
+            if missing is not None:
+                away[missing] = 0.0
             away *= away
             out = replace(out, squares=near.summed(away * self.areas.weights(top, bottom)))
-        if EXTREMES in self.wanted or so_far.is_narrower(block):
+        if EXTREMES in self.wanted or so_far.is_narrower(lowest, highest):
             low, high = near.extremes(block)
             out = replace(out, low=low, high=high)
         if CLASSES in self.wanted:

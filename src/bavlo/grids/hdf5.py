@@ -15,7 +15,7 @@ import numpy as np
 
 from bavlo.files import DAMAGE
 from bavlo.grids import cf
-from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids.container import Container, Stored
 from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5, SHUFFLE
 
 MOST_SIZE = 2**25  # bytes of a file that is read here; larger ones are read by their raw chunks

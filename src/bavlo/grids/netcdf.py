@@ -13,9 +13,9 @@ from typing import Any
 import numpy as np
 
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, cfgrid, hdf5
-from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids import cf, cf_format, hdf5
 from bavlo.grids.classic import check_whole
+from bavlo.grids.container import Container, Stored
 from bavlo.grids.elsewhere import check_heaps
 
 MOST_OPEN = 8
@@ -110,4 +110,4 @@ def close_all() -> None:
             _close(_open.popitem()[1][0])
 
 
-FORMAT = cfgrid.ContainerFormat(container)
+FORMAT = cf_format.ContainerFormat(container)

@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, cfgrid, remote_classic
-from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids import cf, cf_format, remote_classic
 from bavlo.grids.classic import is_classic
+from bavlo.grids.container import Container, Stored
 from bavlo.grids.hdf5 import variable
 from bavlo.grids.urls import first_bytes, hdf5, url_of
 
@@ -38,4 +38,4 @@ def container(path: Path) -> Iterator[Container]:
         yield Container(found)
 
 
-FORMAT = cfgrid.ContainerFormat(container)
+FORMAT = cf_format.ContainerFormat(container)

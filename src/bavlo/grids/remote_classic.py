@@ -8,8 +8,8 @@ from functools import lru_cache, partial
 import numpy as np
 
 from bavlo.grids import cf, urls
-from bavlo.grids.cfgrid import Container, Stored
 from bavlo.grids.classic import ClassicVariable, read_header
+from bavlo.grids.container import Container, Stored
 
 KEPT = 64  # files whose header is kept
 

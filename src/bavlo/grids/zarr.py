@@ -12,9 +12,9 @@ import numpy as np
 
 from bavlo.errors import InputError
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, cfgrid
+from bavlo.grids import cf, cf_format
 from bavlo.grids import urls as addresses
-from bavlo.grids.cfgrid import Container, Stored
+from bavlo.grids.container import Container, Stored
 
 
 @contextmanager
@@ -78,4 +78,4 @@ def _read(array: Any, key: Any) -> np.ndarray:
     return np.asarray(array[key])
 
 
-FORMAT = cfgrid.ContainerFormat(container)
+FORMAT = cf_format.ContainerFormat(container)

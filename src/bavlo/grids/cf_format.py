@@ -1,0 +1,133 @@
+"""Formats whose files hold variables on named dimensions, whatever library opens them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from bavlo.core.values.kinds import Variable
+from bavlo.errors import InputError
+from bavlo.grids import cf
+from bavlo.grids.cf_metadata import check_sizes, described, further_values, layout_of, times_of
+from bavlo.grids.cfgrid import AXES, CFGrid
+from bavlo.grids.container import Container, Opener, Stored, gridded
+from bavlo.grids.fast import chunks
+from bavlo.grids.levels import chosen_levels, level_text
+from bavlo.grids.source import GridFile, ReadOptions
+from bavlo.grids.versions import VERSIONS, VersionsGrid
+from bavlo.records import dataclass
+
+
+@dataclass(frozen=True)
+class ContainerFormat:
+    """A format whose files hold variables on named dimensions, as CF has them.
+
+    Parameters
+    ----------
+    opener
+        Gives the variables of a file.
+    """
+
+    opener: Opener
+    named_by_file = False
+
+    def variables(self, path: Path, options: ReadOptions) -> list[Variable]:
+        """The gridded variables of a file; those with a time axis where there are any."""
+        with self.opener(path) as container:
+            found = [(v, "time" in order) for v, order in gridded(container)]
+            timed = any(has_time for _, has_time in found)
+            return [described(v) for v, has_time in found if has_time == timed]
+
+    def open_file(self, path: Path, variable: str, options: ReadOptions) -> GridFile:
+        """Read the metadata of one variable."""
+        with self.opener(path) as container:
+            for stored, axes in gridded(container):
+                if stored.name == variable:
+                    return self._open(path, container, stored, axes, options)
+        raise InputError(path, f"has no gridded variable '{variable}'")
+
+    def _open(
+        self,
+        path: Path,
+        container: Container,
+        stored: Stored,
+        axes: tuple[str, ...],
+        options: ReadOptions,
+    ) -> GridFile:
+        """One variable, its versions put together where none is chosen."""
+        for dimension, axis, size in zip(stored.dimensions, axes, stored.shape, strict=True):
+            chosen = any(text.startswith(f"{dimension}=") for text in options.level)
+            if axis in AXES or size == 1 or not VERSIONS.match(dimension) or chosen:
+                continue
+            values = further_values(container, stored, dimension, size)
+            parts = [
+                replace(options, level=(*options.level, f"{dimension}={value:g}"))
+                for value in values
+            ]
+            grids = [_grid_of(path, container, stored, axes, one, self.opener) for one in parts]
+            return VersionsGrid(grids, dimension, [f"{value:g}" for value in values])
+        return _grid_of(path, container, stored, axes, options, self.opener)
+
+
+def _grid_of(
+    path: Path,
+    container: Container,
+    variable: Stored,
+    axes: tuple[str, ...],
+    options: ReadOptions,
+    opener: Opener,
+) -> CFGrid:
+    """One variable, of a chosen level where it has several."""
+    assert variable.dtype is not None
+    further = {
+        dimension: further_values(container, variable, dimension, size)
+        for dimension, axis, size in zip(variable.dimensions, axes, variable.shape, strict=True)
+        if axis not in AXES
+    }
+    levels = chosen_levels(path, variable.name, further, options.level)
+    order = tuple(
+        axis if axis in AXES else levels[dimension]
+        for dimension, axis in zip(variable.dimensions, axes, strict=True)
+    )
+    check_sizes(path, container, variable)
+    times = None
+    if "time" in axes:
+        times = times_of(path, container, variable, variable.dimensions[axes.index("time")])
+    stored_chunks = variable.chunks
+    if stored_chunks is None:
+        stored_chunks = tuple(
+            1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
+        )
+    packing = cf.packing(variable.attributes, variable.dtype, variable.default_fill)
+    packing = cf.with_missing(packing, variable.dtype, options.missing, path)
+    return CFGrid(
+        path,
+        replace(described(variable), level=level_text(further, levels)),
+        layout_of(path, container, variable, axes),
+        times,
+        packing,
+        order,
+        stored_chunks,
+        opener,
+        is_large=variable.by_chunks or _size(variable) >= chunks.LEAST_SIZE,
+        keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
+        dtype=variable.dtype.newbyteorder("="),
+        is_hdf5=variable.is_hdf5 and variable.chunks is not None,
+        small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
+    )
+
+
+def _size(variable: Stored) -> int:
+    """Bytes of a variable, inflated."""
+    item = 0 if variable.dtype is None else variable.dtype.itemsize
+    return int(np.prod(variable.shape, dtype=np.int64)) * item
+
+
+def _keeps_slabs(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
+    """Whether all chunks of some steps can be kept, so that each is inflated once."""
+    if not variable.is_hdf5 or variable.chunks is None:
+        return False
+    slab = stored_chunks[0] * (_size(variable) // max(variable.shape[0], 1))
+    return stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT

@@ -1,0 +1,187 @@
+"""What a file that follows the CF conventions tells of a variable: its cells, times and levels."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.time.steps import is_cycle_without_year
+from bavlo.core.values.kinds import RATE, Variable
+from bavlo.core.values.units import depth_factor
+from bavlo.errors import InputError
+from bavlo.grids import cf
+from bavlo.grids.container import Container, Stored
+from bavlo.grids.source import RawTimes
+
+YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
+
+
+def described(variable: Stored) -> Variable:
+    """Name, unit, kind and meaning of a variable, as its attributes tell them."""
+    unit, kind, evidence = variable.text("units"), "", ""
+    if variable.text("GRIB_stepType") == cf.DAILY_MEANS and depth_factor(unit or "1") is not None:
+        unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
+    return Variable(
+        variable.name,
+        unit,
+        variable.text("standard_name"),
+        variable.text("long_name"),
+        variable.text("cell_methods") or cf.STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
+        _flags(variable),
+        "difference" in variable.text("units_metadata"),
+        kind,
+        evidence,
+    )
+
+
+def _flags(variable: Stored) -> tuple[tuple[int, str], ...]:
+    """Class codes and their meanings (CF-1.11, section 3.5)."""
+    values = np.ravel(variable.attributes.get("flag_values", []))
+    meanings = variable.text("flag_meanings").split()
+    if not values.size or len(meanings) != values.size:
+        return ()
+    return tuple((int(v), m.replace("_", " ")) for v, m in zip(values, meanings, strict=True))
+
+
+def check_sizes(path: Path, container: Container, variable: Stored) -> None:
+    """Refuse coordinates of other lengths than their dimension, which some formats allow."""
+    for dimension, size in zip(variable.dimensions, variable.shape, strict=True):
+        coordinate = container.coordinate(variable, dimension)
+        if coordinate is not None and coordinate.shape != (size,) and len(coordinate.shape) == 1:
+            raise InputError(
+                path,
+                f"variable {variable.name} has {size} along {dimension}, whose coordinate has "
+                f"{coordinate.shape[0]}",
+                "the file is damaged: fetch it again",
+            )
+
+
+def further_values(
+    container: Container, variable: Stored, dimension: str, size: int
+) -> Sequence[float]:
+    """The values along a further dimension; its positions, from 1 on, where it has none."""
+    coordinate = container.coordinate(variable, dimension)
+    if coordinate is None or coordinate.dtype is None or coordinate.dtype.kind not in "iuf":
+        return list(range(1, size + 1))
+    return [float(n) for n in cf.plain_numbers(np.asarray(coordinate.read(slice(None))))]
+
+
+def layout_of(
+    path: Path, container: Container, variable: Stored, axes: tuple[str, ...]
+) -> GridLayout:
+    """The cells of a variable.
+
+    Parameters
+    ----------
+    axes
+        Of its dimensions: "time", "y", "x" and others.
+
+    Raises
+    ------
+    InputError
+        Where nothing tells where they are.
+    """
+    dimensions = dict(zip(axes, variable.dimensions, strict=True))
+    x = container.coordinate(variable, dimensions["x"])
+    y = container.coordinate(variable, dimensions["y"])
+    mapping = _mapping(path, container, variable)
+    both = container.curvilinear(variable)
+    lonlat = x is not None and cf.axis_of(x.name, x.attributes) == "lon"
+    if both is not None and not lonlat and (mapping is None or x is None or y is None):
+        return _curvilinear(path, container, *both)
+    if x is None or y is None:
+        raise InputError(path, f"variable {variable.name} lacks coordinates of its rows or columns")
+    if not lonlat and mapping is None:
+        raise InputError(
+            path,
+            f"variable {variable.name} is not on longitude and latitude and has no grid mapping",
+            "add a grid mapping with its reference system to the file",
+        )
+    # Longitudes and latitudes are what they say, even with a grid mapping beside them.
+    scales = [1.0, 1.0] if lonlat else [_metres(path, x), _metres(path, y)]
+    return GridLayout(
+        _edges(path, container, x) * scales[0],
+        _edges(path, container, y) * scales[1],
+        "lonlat" if lonlat else str(mapping),
+    )
+
+
+def _metres(path: Path, coordinate: Stored) -> float:
+    """What projected coordinates are multiplied by to be in metres; 1 for rotated degrees."""
+    unit = coordinate.text("units")
+    if unit in ("", "m", "metre", "meter", "metres", "meters") or unit.startswith("deg"):
+        return 1.0
+    from bavlo.core.values.units import read_unit
+
+    return float(read_unit(unit, path).convert(1.0, "m"))
+
+
+def _edges(path: Path, container: Container, coordinate: Stored) -> np.ndarray:
+    axis = cf.axis_of(coordinate.name, coordinate.attributes)
+    centres = cf.plain_numbers(np.asarray(coordinate.read(slice(None))))
+    bounds = None
+    named = container.near(coordinate, coordinate.text("bounds"))
+    if named is not None and named.shape == (centres.size, 2):
+        bounds = cf.plain_numbers(np.asarray(named.read(slice(None))).ravel()).reshape(-1, 2)
+    return cf.cell_edges(centres, bounds, axis, path)
+
+
+def _curvilinear(path: Path, container: Container, lon: Stored, lat: Stored) -> GridLayout:
+    """Cells by their own corners: from bounds where given, else between the centres."""
+    corners = []
+    for coordinate in (lon, lat):
+        values = np.asarray(coordinate.read(slice(None)), np.float64)
+        named = container.near(coordinate, coordinate.text("bounds"))
+        if named is not None and named.shape == (*values.shape, 4):
+            corners.append(np.asarray(named.read(slice(None)), np.float64))
+        else:
+            corners.append(values)
+    if corners[0].ndim != corners[1].ndim:
+        raise InputError(path, f"only one of {lon.name} and {lat.name} has bounds")
+    return CurvilinearLayout.from_centres_or_corners(corners[0], corners[1])
+
+
+def times_of(path: Path, container: Container, variable: Stored, dimension: str) -> RawTimes:
+    """The time stamps of a variable along a dimension, with bounds where the file has them."""
+    coordinate = container.coordinate(variable, dimension)
+    coordinate = coordinate or container.times_of(variable, dimension)
+    assert coordinate is not None
+    if coordinate.dtype is not None and coordinate.dtype.kind == "S":
+        texts = np.asarray(coordinate.read(slice(None)))
+        return RawTimes(cf.written_times(texts, path), None, "standard")
+    unit = coordinate.text("units")
+    given = coordinate.text("calendar").lower()
+    calendar = cf.CALENDARS.get(given, given)
+    if calendar == "standard" and YEAR_ZERO.search(unit):
+        calendar = "proleptic_gregorian"  # the standard calendar has no year 0
+    stamps = cf.decode_times(np.asarray(coordinate.read(slice(None))), unit, calendar, path)
+    bounds = None
+    named = container.near(coordinate, coordinate.text("bounds"))
+    if named is not None and named.shape == (stamps.size, 2):
+        numbers = np.asarray(named.read(slice(None)))
+        bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
+    return RawTimes(
+        stamps,
+        bounds,
+        calendar,
+        bool(coordinate.text("climatology")) or is_cycle_without_year(stamps, calendar),
+        variable.text("GRIB_stepType") == "accum",
+    )
+
+
+def _mapping(path: Path, container: Container, variable: Stored) -> str | None:
+    """The reference system that the grid mapping names, as WKT."""
+    name = variable.text("grid_mapping").split(":")[0].strip()
+    mapping = container.near(variable, name) if name else None
+    if mapping is None:
+        return None
+    import pyproj
+
+    try:
+        return str(pyproj.CRS.from_cf(dict(mapping.attributes)).to_wkt())
+    except (pyproj.exceptions.CRSError, KeyError, TypeError) as error:
+        raise InputError(path, f"the grid mapping {name} cannot be read: {error}") from error

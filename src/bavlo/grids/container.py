@@ -1,0 +1,177 @@
+"""The variables of an open file, as the conventions for climate data (CF) tell them apart."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager
+from dataclasses import field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.grids import cf
+from bavlo.records import dataclass
+
+KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
+TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text
+
+
+@dataclass(frozen=True, eq=False)
+class Stored:
+    """A variable as it is stored.
+
+    Parameters
+    ----------
+    name
+        With its groups: `model/rain`.
+    chunks
+        Stored chunk along each dimension; None where it is not chunked.
+    read
+        From slices and indices to the stored numbers.
+    keep
+        Told how many bytes of chunks are worth keeping between reads.
+    default_fill
+        What the format writes where nothing was written.
+    is_hdf5
+        Whether its file is HDF5.
+    by_chunks
+        Whether its raw chunks are worth reading even where it is small, as by URL, where every
+        byte counts.
+    """
+
+    name: str
+    dimensions: tuple[str, ...]
+    shape: tuple[int, ...]
+    dtype: np.dtype | None
+    attributes: Mapping[str, Any]
+    chunks: tuple[int, ...] | None
+    read: Callable[[Any], np.ndarray]
+    keep: Callable[[int], None] = field(default=lambda size: None)
+    default_fill: float | None = None
+    is_hdf5: bool = False
+    by_chunks: bool = False
+
+    @property
+    def group(self) -> str:
+        """The groups around it."""
+        return self.name.rpartition("/")[0]
+
+    def text(self, name: str) -> str:
+        """An attribute as text, empty where there is none."""
+        return str(self.attributes.get(name, "")).strip()
+
+
+class Container(dict[str, Stored]):
+    """The variables of an open file by their full names."""
+
+    def near(self, variable: Stored, name: str) -> Stored | None:
+        """A variable by its short name, in the group of another or those around it."""
+        group = variable.group
+        while True:
+            found = self.get(f"{group}/{name}" if group else name)
+            if found is not None or not group:
+                return found
+            group = group.rpartition("/")[0]
+
+    def coordinate(self, variable: Stored, dimension: str) -> Stored | None:
+        """The coordinate variable of a dimension."""
+        found = self.near(variable, dimension)
+        return found if found is not None and found.dimensions == (dimension,) else None
+
+    def times_of(self, variable: Stored, dimension: str) -> Stored | None:
+        """What tells the times along a dimension that has no coordinate variable.
+
+        A one-dimensional variable that `coordinates` names, or dates written as text.
+        """
+        for name in variable.text("coordinates").split():
+            other = self.near(variable, name)
+            if other is None or other.dimensions != (dimension,):
+                continue
+            if cf.axis_of("", other.attributes) == "time":
+                return other
+        for other in self.values():
+            is_text = other.dtype is not None and other.dtype.kind == "S"
+            short = other.name.rpartition("/")[2].lower()
+            if is_text and short in TEXT_TIMES and other.dimensions[:1] == (dimension,):
+                return other
+        return None
+
+    def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
+        """Two-dimensional longitude and latitude that `coordinates` names, or of known names.
+
+        Model output repeats them for every step; they must not move.
+        """
+        found: dict[str, Stored] = {}
+        for name in (*variable.text("coordinates").split(), *KNOWN_LONLAT):
+            other = self.near(variable, name)
+            if other is None or other.dtype is None or other.dtype.kind != "f":
+                continue
+            axis = cf.axis_of(other.name, other.attributes)
+            if axis in found or not set(other.dimensions) <= set(variable.dimensions):
+                continue
+            if len(other.shape) == 2:
+                found[axis] = other
+            elif len(other.shape) == 3 and other.dimensions[0] == variable.dimensions[0]:
+                found[axis] = at_first_step(other)
+        lon, lat = found.get("lon"), found.get("lat")
+        if lon is None or lat is None or lon.dimensions != lat.dimensions:
+            return None
+        return (lon, lat) if set(lon.dimensions) <= set(variable.dimensions) else None
+
+
+Opener = Callable[[Path], AbstractContextManager[Container]]
+
+
+def gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
+    """Variables with a row and a column dimension, and the axis of each of their dimensions."""
+    auxiliary = {
+        name
+        for v in container.values()
+        for key in ("bounds", "coordinates", "ancillary_variables", "climatology")
+        for name in v.text(key).split()
+    }
+    for variable in container.values():
+        short = variable.name.rpartition("/")[2]
+        if len(variable.shape) < 2 or variable.dtype is None or variable.dtype.kind not in "iuf":
+            continue
+        if short in auxiliary or short in variable.dimensions:
+            continue
+        if cf.axis_of(variable.name, variable.attributes) in ("lon", "lat"):
+            continue
+        axes = [_axis(container, variable, dimension) for dimension in variable.dimensions]
+        both = container.curvilinear(variable)
+        if both is not None and not {"x", "y"} <= set(axes):
+            rows, columns = both[0].dimensions
+            axes = [
+                {rows: "y", columns: "x"}.get(d, "" if a in ("x", "y") else a)
+                for d, a in zip(variable.dimensions, axes, strict=True)
+            ]
+        if axes.count("y") == 1 and axes.count("x") == 1 and axes.count("time") <= 1:
+            yield variable, tuple(axes)
+
+
+def _axis(container: Container, variable: Stored, dimension: str) -> str:
+    coordinate = container.coordinate(variable, dimension)
+    if coordinate is None:
+        return "time" if container.times_of(variable, dimension) is not None else ""
+    axis = cf.axis_of(dimension, coordinate.attributes)
+    return {"lat": "y", "lon": "x"}.get(axis, axis)
+
+
+def at_first_step(variable: Stored) -> Stored:
+    """A variable (T, y, x) as it is at its first step, which must be that of all others."""
+
+    def read(key: Any) -> np.ndarray:
+        every = np.asarray(variable.read((slice(None), *_both(key))))
+        if not (every == every[:1]).all():
+            raise ValueError(f"{variable.name} differs from step to step: its cells move")
+        return np.asarray(every[0])
+
+    return replace(
+        variable, dimensions=variable.dimensions[1:], shape=variable.shape[1:], read=read
+    )
+
+
+def _both(key: Any) -> tuple[Any, ...]:
+    return key if isinstance(key, tuple) else (key, slice(None))

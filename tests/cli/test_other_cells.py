@@ -10,7 +10,7 @@ import rasterio
 
 from bavlo.commands.map import map_content
 from bavlo.core.stats.trends import trends
-from bavlo.figures.maps import marked_place
+from bavlo.figures.map_content import marked_place
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, run, write_grid, write_regions

@@ -9,7 +9,9 @@ from matplotlib.collections import PathCollection, QuadMesh
 from matplotlib.colors import to_rgba
 
 from bavlo.errors import RequestError
-from bavlo.figures.maps import GridWindow, MapContent, class_limits, draw_map
+from bavlo.figures.map_classes import class_limits
+from bavlo.figures.map_content import GridWindow, MapContent
+from bavlo.figures.maps import draw_map
 from bavlo.figures.style import MISSING
 
 SQUARES = np.array([shapely.box(x, 0, x + 1, 1) for x in range(4)], object)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from bavlo.core.time.periods import cycle_of
-from bavlo.figures.maps import MapContent
+from bavlo.figures.map_content import MapContent
 from bavlo.figures.style import shown_unit
 from bavlo.tables.table import Table
 

@@ -16,7 +16,7 @@ from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
 from bavlo.core.values.kinds import quantity
 from bavlo.errors import InputError, RequestError, known_words
-from bavlo.figures.maps import GridWindow, MapContent
+from bavlo.figures.map_content import GridWindow, MapContent
 from bavlo.figures.style import class_colour, counts_heat, shown_unit
 from bavlo.figures.trends import is_significant
 from bavlo.grids.formats import format_of

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -12,9 +11,17 @@ import numpy as np
 import shapely
 
 from bavlo.errors import RequestError
+from bavlo.figures.map_classes import (
+    class_limits,
+    class_of,
+    limit_digits,
+    round_step,
+    scale_positions,
+)
+from bavlo.figures.map_content import MapContent, marked_place
+from bavlo.figures.map_names import legend_share, write_names
 from bavlo.figures.panels import set_words
 from bavlo.figures.style import (
-    DPI,
     HATCH,
     INK,
     MISSING,
@@ -26,170 +33,18 @@ from bavlo.figures.style import (
     shown_unit,
     styled,
 )
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-CLASSES = 6
 POINT = 70.0  # size of a circle, in square points
 TICKS = 5  # longitudes and latitudes at the edge
 FAINT_TEXT = "#6b747b"
-LEGEND, EDGE = 2.18, 0.58  # inches, of the legend and of the names of latitudes
+EDGE = 0.58  # inches, of the names of latitudes
 CROSSED = "..."  # over shapes whose value is in doubt
 MOST_PANELS = 36
-MOST_NAMES = 150
 BORDER, COAST = "#ffffff", "#5b646b"
-STEPS = (1, 2, 2.5, 5, 10)  # round numbers for class limits
-
-
-@dataclass(frozen=True, eq=False)
-class GridWindow:
-    """A rectangle of cells.
-
-    Parameters
-    ----------
-    x_edges, y_edges
-        As in the grid's layout.
-    values : (P, ny, nx) float64
-        NaN where there is no data.
-    """
-
-    x_edges: np.ndarray
-    y_edges: np.ndarray
-    values: np.ndarray
-
-
-@dataclass(frozen=True, eq=False)
-class MapContent:
-    """What a map shows.
-
-    Parameters
-    ----------
-    title, unit, caption
-        Words around it.
-    panels
-        Name of each panel.
-    shapes : (R,) object array
-        Polygons or points in the coordinates of the map; None without regions.
-    labels
-        Name of each shape.
-    values : (P, R) float64
-        NaN where there is none; None where the grid alone is coloured.
-    held : (R,) bool or None
-        Shapes that the values are of; others are drawn in outline. None for all.
-    grid
-        Cells, coloured where there are no `values`, else drawn in grey beneath.
-    lonlat
-        Whether the coordinates are longitude and latitude.
-    about_zero
-        Whether values are anomalies.
-    categories
-        Code, name and colour of each class, where cells hold class codes.
-    hatched : (P, R) bool or None
-        Shapes that are hatched over their colour, and what that means in the legend.
-    mark
-        `max` or `min`: the place of that value is marked.
-    heat
-        The values count what happens when it is warm.
-    scaled : array or None
-        Values that the classes are made of, where these are not those on the map.
-    """
-
-    title: str
-    unit: str
-    caption: str
-    panels: Sequence[str]
-    shapes: np.ndarray | None
-    labels: Sequence[str]
-    values: np.ndarray | None
-    grid: GridWindow | None
-    lonlat: bool
-    about_zero: bool
-    categories: tuple[tuple[int, str, str], ...] = ()
-    hatched: np.ndarray | None = None
-    hatched_means: str = ""
-    mark: str | None = None
-    held: np.ndarray | None = None
-    heat: bool = False
-    scaled: np.ndarray | None = None
-
-    @property
-    def are_points(self) -> bool:
-        """Whether the regions are points."""
-        return self.shapes is not None and bool((shapely.get_type_id(self.shapes) == 0).all())
-
-    @property
-    def grid_values(self) -> np.ndarray:
-        """(P, ny, nx) values of the cells."""
-        assert self.grid is not None
-        return self.grid.values
-
-
-def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
-    """Limits of classes, ascending.
-
-    Parameters
-    ----------
-    values
-        All values on the map.
-    how
-        quantile, equal, or limits with commas between them.
-    about_zero
-        Equal classes lie as far below as above zero, where there are values on both sides.
-    """
-    known = values[np.isfinite(values)]
-    if not known.size:
-        return np.array([0.0, 1.0])
-    low, high = float(known.min()), float(known.max())
-    if how not in ("quantile", "equal"):
-        return _given(how, low, high)
-    if low == high:
-        return np.array([low, low + (abs(low) or 1.0)])
-    if how == "quantile":
-        limits = np.unique(np.quantile(known, np.linspace(0, 1, CLASSES + 1)))
-        return _rounded(limits) if limits.size > 1 else np.array([low, high])
-    if about_zero and low < 0 < high:
-        high = max(abs(low), abs(high))
-        low = -high
-    elif about_zero:
-        low, high = min(low, 0.0), max(high, 0.0)
-    step = _round_step((high - low) / (CLASSES + 2))
-    return np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step
-
-
-def _given(how: str, low: float, high: float) -> np.ndarray:
-    try:
-        inner = np.array([float(part) for part in how.split(",")])
-    except ValueError:
-        raise RequestError(
-            "classes", f"'{how}' is not known", "use quantile, equal or limits such as 0,50,100"
-        ) from None
-    if (np.diff(inner) <= 0).any():
-        raise RequestError("classes", f"'{how}' does not rise", "give the limits in order")
-    # Values beyond the limits given have classes of their own.
-    below = [low] if low < inner[0] else []
-    above = [high] if high > inner[-1] else []
-    return np.concatenate([below, inner, above])
-
-
-def _round_step(size: float) -> float:
-    power = 10.0 ** math.floor(math.log10(size))
-    return next(step for step in STEPS if step * power >= size * 0.999) * power
-
-
-def _rounded(limits: np.ndarray) -> np.ndarray:
-    """Limits with as few digits as keep all of them apart, the ends outwards."""
-    for digits in range(-12, 13):
-        rounded = np.round(limits, digits)
-        unit = 10.0**-digits
-        rounded[0] = math.floor(limits[0] / unit) * unit
-        rounded[-1] = math.ceil(limits[-1] / unit) * unit
-        narrowest = np.diff(limits).min()
-        if unit <= narrowest / 2 and (np.diff(rounded) > 0).all():
-            return rounded
-    return limits
 
 
 def draw_map(content: MapContent, classes: str = "equal") -> Figure:
@@ -209,7 +64,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         spread = coloured if content.scaled is None else content.scaled
         limits = class_limits(spread, classes, about_zero=content.about_zero)
         scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
-        colours = scale(_positions(limits, about_zero=content.about_zero))
+        colours = scale(scale_positions(limits, about_zero=content.about_zero))
     extent = _extent(content)
     columns, rows, height = _arrangement(count, extent, content.lonlat)
     with styled():
@@ -229,7 +84,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
             if content.mark is not None:
                 _mark(axes, content, n)
             if count <= 2 and content.shapes is not None:
-                left_out = _name(axes, content)
+                left_out = write_names(axes, content)
             if count <= 2:
                 _scale(axes, extent, content)
         caption = content.caption
@@ -242,7 +97,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         set_words(figure, content.title, "", caption, placed=True)
         figure.subplots_adjust(
             left=0.01 if count > 2 or not content.lonlat else EDGE / page_size()[0],
-            right=1 - _legend_share(),
+            right=1 - legend_share(),
             bottom=(0.5 if count > 2 else 0.72) / height,
             top=1 - (0.75 if count > 1 else 0.55) / height,
             wspace=0.03,
@@ -255,13 +110,13 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
 def _coloured(content: MapContent) -> np.ndarray:
     """The values that are shown in colours."""
     if content.values is None:
-        return _grid_of(content).values
+        return content.window.values
     return content.values if content.held is None else content.values[:, content.held]
 
 
 def _by_category(content: MapContent) -> MapContent:
     """The map with cells or regions numbered by the classes that are on it."""
-    coloured = content.values if content.values is not None else _grid_of(content).values
+    coloured = content.values if content.values is not None else content.window.values
     codes = np.unique(coloured[np.isfinite(coloured)])
     known = {code: (name, colour) for code, name, colour in content.categories}
     shown = tuple((int(code), *known.get(int(code), (f"{code:g}", OTHER_CLASS))) for code in codes)
@@ -269,28 +124,14 @@ def _by_category(content: MapContent) -> MapContent:
     number[~np.isfinite(coloured)] = np.nan
     if content.values is not None:
         return replace(content, values=number, categories=shown)
-    return replace(content, grid=replace(_grid_of(content), values=number), categories=shown)
-
-
-def _grid_of(content: MapContent) -> GridWindow:
-    assert content.grid is not None
-    return content.grid
-
-
-def _positions(limits: np.ndarray, *, about_zero: bool) -> np.ndarray:
-    """Where each class stands on the colour scale, 0 to 1."""
-    middles = (limits[1:] + limits[:-1]) / 2
-    if about_zero:
-        reach = np.abs(middles).max() or 1.0
-        return np.asarray(0.5 + middles / reach / 2)
-    return np.linspace(0.06, 1, middles.size) if middles.size > 1 else np.array([0.55])
+    return replace(content, grid=replace(content.window, values=number), categories=shown)
 
 
 def _extent(content: MapContent) -> tuple[float, float, float, float]:
     if content.shapes is not None:
         west, south, east, north = shapely.total_bounds(content.shapes)
     else:
-        grid = _grid_of(content)
+        grid = content.window
         west, east = grid.x_edges.min(), grid.x_edges.max()
         south, north = grid.y_edges.min(), grid.y_edges.max()
     pad = 0.02 * max(east - west, north - south)
@@ -310,7 +151,7 @@ def _arrangement(
 ) -> tuple[int, int, float]:
     """Columns, rows and height of the page that give the largest maps."""
     shape = (extent[3] - extent[1]) * _degree_ratio(extent, lonlat) / (extent[2] - extent[0])
-    width, high = page_size()[0] * (1 - _legend_share()), page_size()[1]
+    width, high = page_size()[0] * (1 - legend_share()), page_size()[1]
 
     def size(columns: int) -> float:
         rows = -(-count // columns)
@@ -319,11 +160,6 @@ def _arrangement(
     columns = max(range(1, count + 1), key=lambda c: (size(c), -c))
     rows = -(-count // columns)
     return columns, rows, high
-
-
-def _legend_share() -> float:
-    """Share of the page's width that the legend takes."""
-    return min(0.45, LEGEND / page_size()[0])
 
 
 def _frame(axes: Axes, extent: tuple[float, float, float, float], lonlat: bool) -> None:
@@ -364,7 +200,7 @@ def _fill(
     known = np.isfinite(values)
     face: list[Any] = [
         tuple(colours[k]) if ok else MISSING
-        for k, ok in zip(_class_of(values, limits), known, strict=True)
+        for k, ok in zip(class_of(values, limits), known, strict=True)
     ]
     if content.held is not None:
         face = [f if ok else "none" for f, ok in zip(face, content.held, strict=True)]
@@ -385,13 +221,6 @@ def _fill(
     )
 
 
-def _class_of(values: np.ndarray, limits: np.ndarray) -> np.ndarray:
-    """Number of the class of each value; where there is none, any."""
-    return np.asarray(
-        np.clip(np.searchsorted(limits, values, side="right") - 1, 0, limits.size - 2)
-    )
-
-
 def _fill_points(
     axes: Axes, content: MapContent, panel: int, limits: np.ndarray, colours: np.ndarray
 ) -> None:
@@ -402,7 +231,7 @@ def _fill_points(
         return
     values = content.values[panel]
     known = np.isfinite(values)
-    face = colours[_class_of(values, limits)[known]]
+    face = colours[class_of(values, limits)[known]]
     axes.scatter(x[known], y[known], s=POINT, c=face, edgecolor=COAST, linewidth=0.8, zorder=3)
     axes.scatter(
         x[~known], y[~known], s=POINT, facecolor="none", edgecolor=HATCH, linewidth=1.0, zorder=3
@@ -416,7 +245,7 @@ def _scale(axes: Axes, extent: tuple[float, float, float, float], content: MapCo
             (axes.xaxis, (extent[0], extent[2]), "WE"),
             (axes.yaxis, (extent[1], extent[3]), "SN"),
         ):
-            step = _round_step((high - low) / TICKS)
+            step = round_step((high - low) / TICKS)
             ticks = np.arange(math.ceil(low / step), math.floor(high / step) + 1) * step
             turned = (ticks + 180) % 360 - 180 if names == "WE" else ticks
             digits = max(0, -math.floor(math.log10(step) + 1e-9))
@@ -430,7 +259,7 @@ def _scale(axes: Axes, extent: tuple[float, float, float, float], content: MapCo
             axis.set_tick_params(length=3, color=FAINT_TEXT)
         return
     wide = extent[2] - extent[0]
-    size = _round_step(wide / 8)
+    size = round_step(wide / 8)
     if size < 1:
         return
     x, y = extent[0] + 0.02 * wide, extent[1] + 0.015 * (extent[3] - extent[1])
@@ -440,26 +269,6 @@ def _scale(axes: Axes, extent: tuple[float, float, float, float], content: MapCo
         text, (x + size, y), xytext=(5, 0), textcoords="offset points", va="center", fontsize=8,
         color=FAINT_TEXT,
     )  # fmt: skip
-
-
-def marked_place(content: MapContent, panel: int) -> tuple[float, float, float] | None:
-    """Where the highest or lowest value of a panel is, x and y, and the value itself."""
-    find = np.nanargmax if content.mark == "max" else np.nanargmin
-    if content.values is not None and content.shapes is not None:
-        values = content.values[panel]
-        if not np.isfinite(values).any():
-            return None
-        n = int(find(values))
-        x, y = shapely.get_coordinates(shapely.point_on_surface(content.shapes[n]))[0]
-        return float(x), float(y), float(values[n])
-    grid = _grid_of(content)
-    cells = grid.values[min(panel, len(grid.values) - 1)]
-    if not np.isfinite(cells).any():
-        return None
-    row, column = np.unravel_index(int(find(cells)), cells.shape)
-    x = (grid.x_edges[column] + grid.x_edges[column + 1]) / 2
-    y = (grid.y_edges[row] + grid.y_edges[row + 1]) / 2
-    return float(x), float(y), float(cells[row, column])
 
 
 def _mark(axes: Axes, content: MapContent, panel: int) -> None:
@@ -506,75 +315,6 @@ def _path(shape: Any) -> Any:
     return Path(np.concatenate(vertices), np.concatenate(codes))
 
 
-def _name(axes: Axes, content: MapContent) -> int:
-    """Write names where they do not collide, large shapes first.
-
-    Returns
-    -------
-    left_out
-        How many find no room; -1 where most do not, and none is written.
-    """
-    from matplotlib.patheffects import withStroke
-    from matplotlib.textpath import TextPath
-
-    assert content.shapes is not None
-    width = (axes.get_xlim()[1] - axes.get_xlim()[0]) / _pixels_wide(axes)
-    height = width / _aspect(axes)
-    taken: list[tuple[float, float, float, float]] = []
-    named: list[tuple[float, float, str]] = []
-    lift = 2.2 * height * 9 if content.are_points else 0.0  # above the circle
-    for n in np.argsort(-shapely.area(content.shapes)):
-        shape, name = content.shapes[n], shortened(content.labels[n], 22)
-        x, y = shapely.get_coordinates(shapely.point_on_surface(shape))[0]
-        box = TextPath((0, 0), name, size=9 * 100 / 72).get_extents()
-        half = (box.width / 2 + 4) * width, (box.height / 2 + 4) * height
-        y += lift
-        placed = (x - half[0], y - half[1], x + half[0], y + half[1])
-        if any(_meet(placed, other) for other in taken):
-            continue
-        taken.append(placed)
-        named.append((x, y, name))
-        if len(taken) > MOST_NAMES:
-            return -1
-    left_out = len(content.shapes) - len(named)
-    if left_out > len(named):
-        return -1
-    for x, y, name in named:
-        axes.text(
-            x,
-            y,
-            name,
-            fontsize=9,
-            ha="center",
-            va="center",
-            path_effects=[withStroke(linewidth=2.5, foreground="#ffffffcc")],
-        )
-    return left_out
-
-
-def _pixels_wide(axes: Axes) -> float:
-    """Pixels that the map is wide once its aspect is kept."""
-    figure = axes.get_figure()
-    assert figure is not None
-    page = page_size()
-    wide, high = page[0] * (1 - _legend_share()) * DPI, (page[1] - 1.0) * DPI
-    spec = axes.get_gridspec()
-    if spec is not None:
-        wide, high = wide / spec.ncols, high / spec.nrows
-    x0, x1 = axes.get_xlim()
-    y0, y1 = axes.get_ylim()
-    return min(wide, high * (x1 - x0) / ((y1 - y0) * _aspect(axes)))
-
-
-def _aspect(axes: Axes) -> float:
-    aspect = axes.get_aspect()
-    return 1.0 if isinstance(aspect, str) else float(aspect)
-
-
-def _meet(a: tuple[float, ...], b: tuple[float, ...]) -> bool:
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
-
-
 def _legend(
     figure: Figure,
     content: MapContent,
@@ -586,13 +326,13 @@ def _legend(
 
     texts = [shortened(name, 24) for _, name, _ in content.categories]
     if not texts:
-        digits = _digits(limits)
+        digits = limit_digits(limits)
         texts = [
             f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
             for low, high in itertools.pairwise(limits.tolist())
         ]
     occurs = np.full(len(colours), content.scaled is not None)  # one legend for several maps
-    occurs[_class_of(coloured[np.isfinite(coloured)], limits)] = True
+    occurs[class_of(coloured[np.isfinite(coloured)], limits)] = True
     patches = [
         Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)
         for colour, text, shown in zip(colours, texts, occurs, strict=True)
@@ -621,19 +361,10 @@ def _legend(
     figure.legend(
         handles=patches,
         loc="center left",
-        bbox_to_anchor=(1 - _legend_share() + 0.005, 0.5),
+        bbox_to_anchor=(1 - legend_share() + 0.005, 0.5),
         title=shown_unit(content.unit),
         alignment="left",
         fontsize=10,
         handlelength=1.8,
         handleheight=1.3,
     )
-
-
-def _digits(limits: np.ndarray) -> int:
-    """Decimals that tell the limits apart."""
-    for digits in range(8):
-        if np.allclose(np.round(limits, digits), limits, rtol=0, atol=1e-6 * np.ptp(limits)):
-            return digits
-    narrowest = float(np.diff(limits).min())
-    return max(0, 1 - math.floor(math.log10(narrowest)))

@@ -1,0 +1,211 @@
+"""Raster files opened, by the raster library or as plain bytes, and their checksums looked at."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import sys
+import threading
+import warnings
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from bavlo.errors import InputError
+from bavlo.files import DAMAGE
+from bavlo.grids import ascii_grid, cf
+from bavlo.grids import urls as addresses
+from bavlo.grids.fast import tiff
+from bavlo.grids.fast.inflate import unpacked
+from bavlo.grids.fast.shared import KeptChunks
+from bavlo.grids.formats import GZIP
+from bavlo.records import dataclass
+
+MOST_OPEN = 8
+ASCII = "AAIGrid"
+MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
+KEPT_UNPACKED = 2**26  # bytes of them that are kept, since steps are looked at in parts
+
+_unpacked = KeptChunks(KEPT_UNPACKED)
+_local = threading.local()  # GDAL files belong to the thread that opened them
+
+
+@contextmanager
+def dataset(path: Path) -> Iterator[Any]:
+    """An open raster; each thread keeps its last few open."""
+    from rasterio.errors import NotGeoreferencedWarning, RasterioError
+
+    if not hasattr(_local, "files"):
+        _local.files = OrderedDict()
+    files: OrderedDict[tuple[Path, int, int, int], tuple[Any, Any]] = _local.files
+    key = path, *_stamp(path)  # a file that was written anew is opened anew
+    data, memory = files.pop(key, (None, None))
+    try:
+        with warnings.catch_warnings(), _quiet_log():
+            warnings.simplefilter("ignore", NotGeoreferencedWarning)
+            if data is None:
+                data, memory = _opened(path)
+            yield data
+    except (RasterioError, *DAMAGE) as error:
+        if data is not None:
+            with contextlib.suppress(RasterioError):
+                data.close()
+        if addresses.url_of(path) is None and not path.exists():
+            raise InputError(path, "there is no such file", "check the path") from error
+        raise cf.unreadable(path, error) from error
+    files[key] = data, memory
+    while len(files) > MOST_OPEN:
+        files.popitem(last=False)[1][0].close()
+
+
+def close_all() -> None:
+    """Close what this thread has open.
+
+    The raster library minds files by URL that are still open when the program has ended.
+    """
+    for data, _ in getattr(_local, "files", OrderedDict()).values():
+        data.close()
+    _local.files = OrderedDict()
+
+
+atexit.register(close_all)
+
+
+def _stamp(path: Path) -> tuple[int, int, int]:
+    """What tells a file from another of the same name: its number, time and size."""
+    try:
+        status = path.stat()
+    except OSError:  # a URL, or a file that is gone
+        return 0, 0, 0
+    return status.st_ino, status.st_mtime_ns, status.st_size
+
+
+@contextmanager
+def _quiet_log() -> Iterator[None]:
+    """Without the library's complaint that it cannot write a damaged file's text into its log."""
+    before = sys.unraisablehook
+    sys.unraisablehook = lambda told: (
+        None if isinstance(told.exc_value, UnicodeDecodeError) else before(told)
+    )
+    try:
+        yield
+    finally:
+        sys.unraisablehook = before
+
+
+def _opened(path: Path) -> tuple[Any, Any]:
+    """An open raster, and what must live as long as it does."""
+    import rasterio
+
+    url = addresses.url_of(path)
+    if url is not None:
+        return rasterio.open(path.name, opener=_opener(path.name, url)), None
+    with path.open("rb") as file:
+        zipped = file.read(2) == GZIP
+    if not zipped:
+        data = rasterio.open(path)
+        if data.driver == ASCII:
+            ascii_grid.check(path.read_bytes())
+        return data, None
+    content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+    memory = rasterio.MemoryFile(content, filename=Path(path.stem).name)
+    data = memory.open()
+    if data.driver == ASCII:
+        ascii_grid.check(content)
+    return data, memory
+
+
+@contextmanager
+def plain_bytes(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
+    """What gives bytes of a TIFF file, unpacked where it is packed.
+
+    Parameters
+    ----------
+    about
+        Fetch all of a file by URL, which has about so many bytes, in one request.
+    """
+    url = addresses.url_of(path)
+    content = None
+    if url is not None and about is not None:
+        content = addresses.fetch_small(url, about)
+    elif url is None and path.suffix.lower() == ".gz":
+        content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+    if content is None:
+        with tiff.opened(path) as fetch:
+            yield fetch
+    else:
+        yield lambda position, size: content[position : position + size]
+
+
+def _content(path: Path) -> bytes:
+    """What a gzip file holds.
+
+    Unpacked here and not by the raster library: this looks at the checksum, and is three times as
+    fast.
+    """
+    try:
+        return unpacked(path.read_bytes(), MOST_UNPACKED)
+    except OverflowError as error:
+        raise InputError(
+            path, f"unpacks to more than {MOST_UNPACKED >> 20} MB", "unpack it first, with gunzip"
+        ) from error
+
+
+def _opener(name: str, url: str) -> Any:
+    """Gives the raster library a file by URL, and none of those that it looks for beside it."""
+
+    def opened(wanted: str, mode: str = "rb") -> Any:
+        if wanted != name:
+            raise FileNotFoundError(wanted)
+        return addresses.open_file(url)
+
+    return opened
+
+
+@dataclass(frozen=True, eq=False)
+class Checksums:
+    """The checksums of deflated blocks, which the raster library does not always look at."""
+
+    data: Any
+    path: Path
+    block: tuple[int, int]
+
+    @classmethod
+    def of(cls, data: Any, path: Path) -> Checksums | None:
+        """Of a deflated TIFF; None of any other file."""
+        if data.driver != "GTiff" or str(
+            data.tags(ns="IMAGE_STRUCTURE").get("COMPRESSION", "")
+        ) != ("DEFLATE"):
+            return None
+        # A file that was unpacked in memory had a checksum of its own.
+        return None if data.name.startswith("/vsimem/") else cls(data, path, data.block_shapes[0])
+
+    def verify(self, bands: tuple[int, ...], rows: slice, columns: slice) -> None:
+        """Inflate the blocks of a window to their end, where the checksum stands."""
+        height, width = self.block
+        seen: set[int] = set()
+        with tiff.opened(self.path) as fetch:
+            for band in bands:
+                for y in range(rows.start // height, (rows.stop - 1) // height + 1):
+                    for x in range(columns.start // width, (columns.stop - 1) // width + 1):
+                        offset = self.data.get_tag_item(f"BLOCK_OFFSET_{x}_{y}", "TIFF", bidx=band)
+                        size = self.data.get_tag_item(f"BLOCK_SIZE_{x}_{y}", "TIFF", bidx=band)
+                        if offset is None or size is None or int(offset) in seen:
+                            continue
+                        seen.add(int(offset))
+                        inflater = zlib.decompressobj()
+                        inflater.decompress(fetch(int(offset), int(size)))
+                        if not inflater.eof:
+                            raise zlib.error("a block ends too soon")
+
+
+def plain_name(path: Path) -> str:
+    """A file's name without `.gz` and its ending, which may hold dots of a date."""
+    name = path.name
+    for ending in (".gz", ".tif", ".tiff", ".asc", ".img"):
+        if name.lower().endswith(ending):
+            name = name[: -len(ending)]
+    return name

@@ -1,0 +1,242 @@
+"""What a raster file tells of itself: its variable, class names, cells, packing and steps."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+import numpy as np
+
+from bavlo.core.space.layout import GridLayout
+from bavlo.core.time.axis import DAY, to_instant
+from bavlo.core.values.kinds import CLASS, Variable
+from bavlo.errors import InputError
+from bavlo.grids import cf
+from bavlo.grids import urls as addresses
+from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
+from bavlo.grids.raster_files import plain_name
+from bavlo.grids.source import RawTimes, ReadOptions
+
+# What fields of an attribute table are used for, as GDAL numbers it.
+NAME_USAGE, CODE_USAGES = "2", ("5", "3")
+
+
+def variable_of(path: Path, data: Any) -> Variable:
+    """Name, unit, kind and class names of a raster: from its tags, else from its file's name."""
+    tags = {**data.tags(), **data.tags(1)}
+    name = tags.get("variable") or tags.get("NETCDF_VARNAME") or ""
+    if not name:
+        stem = plain_name(path)
+        name = "".join(c if c.isalpha() else " " for c in stem).split()[:1] or ["band"]
+        name = name[0]
+    unit = next((u for u in data.units if u), None) or tags.get("units") or ""
+    names, colours = _categories(path) or _flags(tags), _colours(data)
+    evidence = "category names" if names else "colour table" if colours else ""
+    return Variable(
+        str(name),
+        str(unit),
+        str(tags.get("standard_name", "")),
+        str(tags.get("long_name", "")),
+        str(tags.get("cell_methods", "")),
+        names,
+        difference="difference" in str(tags.get("units_metadata", "")),
+        kind=CLASS if evidence else "",
+        kind_evidence=evidence,
+        colours=colours,
+    )
+
+
+def _flags(tags: dict[str, Any]) -> tuple[tuple[int, str], ...]:
+    """Names of class codes in the tags that Bavlo writes, as CF has them."""
+    values, names = (str(tags.get(f"flag_{n}", "")).split() for n in ("values", "meanings"))
+    if not values or len(values) != len(names):
+        return ()
+    with contextlib.suppress(ValueError):
+        codes = [int(value) for value in values]
+        return tuple(
+            (code, name.replace("_", " ")) for code, name in zip(codes, names, strict=True)
+        )
+    return ()
+
+
+def _colours(data: Any) -> tuple[tuple[int, str], ...]:
+    """The colour table of the first band, as `#rrggbb`; empty where it has none."""
+    if np.dtype(data.dtypes[0]).kind not in "iu":
+        return ()
+    try:
+        table = data.colormap(1)
+    except ValueError:
+        return ()
+    return tuple((int(n), f"#{r:02x}{g:02x}{b:02x}") for n, (r, g, b, _) in sorted(table.items()))
+
+
+def _categories(path: Path) -> tuple[tuple[int, str], ...]:
+    """Names of class codes in the file that the raster library keeps beside a raster, if any."""
+    beside = path.with_name(f"{path.name}.aux.xml")
+    if addresses.url_of(path) is not None or not beside.is_file():
+        return ()
+    try:
+        band = ElementTree.parse(beside).find("PAMRasterBand")
+    except ElementTree.ParseError as error:
+        raise InputError(beside, f"is no XML ({error})", "repair it, or take it away") from error
+    if band is None:
+        return ()
+    listed = [category.text or "" for category in band.iterfind("CategoryNames/Category")]
+    if any(listed):
+        return tuple((n, text) for n, text in enumerate(listed) if text)
+    table = band.find("GDALRasterAttributeTable")
+    return () if table is None else _attribute_table(table)
+
+
+def _attribute_table(table: ElementTree.Element) -> tuple[tuple[int, str], ...]:
+    """Codes and names of a raster attribute table."""
+    usages = [field.findtext("Usage", "") for field in table.iterfind("FieldDefn")]
+    if NAME_USAGE not in usages or not set(usages) & set(CODE_USAGES):
+        return ()
+    code = next(n for n, usage in enumerate(usages) if usage in CODE_USAGES)
+    name, found = usages.index(NAME_USAGE), []
+    for row in table.iterfind("Row"):
+        texts = [cell.text or "" for cell in row.iterfind("F")]
+        with contextlib.suppress(ValueError, IndexError):
+            found.append((int(float(texts[code])), texts[name]))
+    return tuple(found)
+
+
+def packing_of(data: Any) -> cf.Packing:
+    """Scale, offset and missing value, which all bands must share.
+
+    Raises
+    ------
+    ValueError
+        Where they do not.
+    """
+    # NaN is missing by itself, and no two of them are equal.
+    nodata = [float(v) for v in data.nodatavals if v is not None and v == v]
+    scale, offset = float(data.scales[0]), float(data.offsets[0])
+    if len(set(data.scales)) > 1 or len(set(data.offsets)) > 1 or len(set(nodata)) > 1:
+        raise ValueError("its bands have different scales or missing values")
+    return cf.Packing(
+        None if scale == 1 else scale,
+        None if offset == 0 else offset,
+        tuple(dict.fromkeys(nodata)),
+    )
+
+
+def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
+    """The cells of a raster.
+
+    Parameters
+    ----------
+    grid_crs
+        Its reference system where it states none; else the same as it states.
+
+    Raises
+    ------
+    InputError
+        Where it is turned, or nothing tells its system.
+    """
+    transform = data.transform
+    if transform.b or transform.d:
+        raise InputError(path, "is turned against its axes", "warp it to a grid with straight axes")
+    x = transform.c + transform.a * np.arange(data.width + 1)
+    y = transform.f + transform.e * np.arange(data.height + 1)
+    x, y = _decimal(x), _decimal(y)
+    if data.crs is not None and grid_crs is not None:
+        _check_same_system(path, data, grid_crs)
+    if data.crs is not None:
+        if data.crs.is_geographic and not data.crs.is_projected:
+            return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+        return GridLayout(x, y, data.crs.to_wkt())
+    if grid_crs is not None:
+        import pyproj
+
+        crs = pyproj.CRS.from_user_input(grid_crs)
+        return GridLayout(x, y, "lonlat" if crs.is_geographic else crs.to_wkt())
+    if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
+        return GridLayout(x, np.clip(y, -90, 90), "lonlat")
+    raise InputError(path, "names no reference system", "give it with ‹grid_crs›, as EPSG:32744")
+
+
+def _check_same_system(path: Path, data: Any, grid_crs: str) -> None:
+    """A reference system may be said of a file that states none, or the same."""
+    import pyproj
+
+    stated = pyproj.CRS.from_user_input(data.crs.to_wkt())
+    if not stated.equals(pyproj.CRS.from_user_input(grid_crs), ignore_axis_order=True):
+        raise InputError(
+            path,
+            f"states the reference system {stated.name}, and ‹grid_crs› says {grid_crs}",
+            "leave ‹grid_crs› out, or correct the file",
+        )
+
+
+def _decimal(edges: np.ndarray) -> np.ndarray:
+    """Edges without the rounding noise of origin plus n times size."""
+    return np.round(edges, 10)
+
+
+def crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
+    """What to say of a raster that states no reference system."""
+    if data.crs is None and grid_crs is None:
+        return [f"{path.name} names no reference system; taken as longitude and latitude"]
+    return []
+
+
+def times_of(
+    path: Path, data: Any, bands: list[int], options: ReadOptions
+) -> tuple[RawTimes | None, list[str]]:
+    """Steps from band descriptions or tags; names are looked at for all files."""
+    tags = [data.tags(n) for n in bands]
+    if all({"start", "end"} <= t.keys() for t in tags):
+        return _tagged_times(path, data.tags(), tags), ["dates from the tags of bands"]
+    described = [data.descriptions[n - 1] or "" for n in bands]
+    for key in ("time", "date", "datetime", "DATE", "TIME", "TIFFTAG_DATETIME"):
+        if not all(described) and all(key in t for t in tags) and (len(bands) > 1 or key != "TIME"):
+            described = [t[key] for t in tags]
+    if all(described):
+        steps = find_dates(described, options.dates, path)
+        if steps is not None:
+            return raw_times(steps), ["dates from the descriptions of bands"]
+    if len(bands) > 1:
+        raise InputError(
+            path,
+            f"has {len(bands)} bands that name no dates",
+            "write the dates into the descriptions of the bands",
+        )
+    return None, []
+
+
+def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]]) -> RawTimes:
+    """Steps whose first and last days stand in tags, as Bavlo writes them."""
+    calendar = whole.get("calendar", CALENDAR)
+    try:
+        bounds = [
+            [to_instant(calendar, *map(int, t[key].split("-"))) for key in ("start", "end")]
+            for t in tags
+        ]
+    except (ValueError, TypeError):
+        raise InputError(
+            path, "has bands with tags start and end that are no dates", "repair the tags"
+        ) from None
+    both = np.array(bounds, np.int64) + [0, DAY]
+    if whole.get("climatology") == "yes":
+        return RawTimes(both[:, 0], None, calendar, True)
+    return RawTimes(both[:, 0], both, calendar)
+
+
+def raw_times(steps: list[NamedStep], *, from_name: bool = False) -> RawTimes:
+    """Steps that names tell, as time stamps with bounds where all names tell those.
+
+    Parameters
+    ----------
+    from_name
+        They are told by the name of the file.
+    """
+    stamps = np.array([step.stamp for step in steps], np.int64)
+    ends = [step.end for step in steps]
+    bounds = None
+    if all(end is not None for end in ends):
+        bounds = np.column_stack([stamps, np.array(ends, np.int64)])
+    return RawTimes(stamps, bounds, CALENDAR, from_name=from_name)

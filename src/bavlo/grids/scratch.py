@@ -155,11 +155,13 @@ class TurnedChunks:
         self.most = max(1, BAND // item)  # cells × steps of a piece
         rows, columns = int(self.sizes["y"]), int(self.sizes["x"])
         self.bands = bands_of(cells, rows, columns, self.most / self.height)
-        stored = float(inner.chunk_size)
-        if reader is not None:
+        if reader is None:  # the library has a chunk twice, and all of its cells are taken at once
+            largest = max((band.size for band in self.bands), default=0)
+            needed = 3.0 * inner.chunk_size + largest * self.height * item
+        else:
             reader.forget()
-            stored = float(reader.largest)
-        self.jobs = fitting(stored + inner.chunk_size + PIECES * BAND)
+            needed = reader.largest + inner.chunk_size + PIECES * BAND
+        self.jobs = fitting(needed)
         self.buffers = threading.local()
         self.handle: int | None = None
 
@@ -195,8 +197,10 @@ class TurnedChunks:
         if self.reader is not None and self.reader.has_small_chunks:
             self._write(self._of_small_chunks(band, run), self._place(band, first))
             return
-        # A chunk larger than a band is written some steps at a time.
-        each = max(1, self.most // band.size) if band.count == 1 else self.height
+        each = self.height
+        if self.reader is not None and band.count == 1:
+            # A chunk larger than a band is written some steps at a time; it is inflated once.
+            each = max(1, self.most // band.size)
         pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
         for piece, buffer in zip(pieces, self._by_rectangles(band, pieces), strict=True):
             self._write(buffer, self._place(band, piece.start))

@@ -9,7 +9,7 @@ from __future__ import annotations
 import difflib
 import errno
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 
 MOST_LISTED = 30  # words
 NEAR = 0.6  # likeness from which another word may be meant
@@ -94,9 +94,26 @@ def known_words(word: str, known: Iterable[str], head: str = "it has", between: 
     names = [str(name) for name in known]
     listed = between.join(names[:MOST_LISTED]) + (f"{between}…" if len(names) > MOST_LISTED else "")
     text = f"{head}: {listed or 'none'}"
+    near = _nearest(word, names)
+    return f"{text}; did you mean {near}?" if near else text
+
+
+def nearest_word(word: str, known: Iterable[str], otherwise: str) -> str:
+    """A remedy for a word that is not one of very many: the nearest, else what is said.
+
+    Examples
+    --------
+    >>> nearest_word("mesure", ["measure", "median"], "see the help")
+    'did you mean measure?'
+    """
+    near = _nearest(word, [str(name) for name in known])
+    return f"did you mean {near}?" if near else otherwise
+
+
+def _nearest(word: str, names: Sequence[str]) -> str | None:
     folded = {name.casefold(): name for name in reversed(names)}
     near = difflib.get_close_matches(word.casefold(), list(folded), 1, NEAR)
-    return f"{text}; did you mean {folded[near[0]]}?" if near else text
+    return folded[near[0]] if near else None
 
 
 def one_of(word: str, known: Iterable[str]) -> str:

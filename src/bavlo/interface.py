@@ -25,7 +25,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from bavlo.errors import BavloWarning, InputError, RequestError, worded
+from bavlo.errors import BavloWarning, InputError, RequestError, nearest_word, worded
 from bavlo.records import dataclass
 from bavlo.request.options import make_request, options_of
 from bavlo.request.reporter import SilentReporter
@@ -419,16 +419,16 @@ def _request(command: str, grids: Sequence[Any], options: Mapping[str, Any]) -> 
 
 def _texts(command: str, grids: list[str], options: Mapping[str, Any]) -> dict[str, Any]:
     """Keywords as the texts that the command line would have."""
-    import difflib
-
     known = {option.name.replace("-", "_"): option for option in options_of(command)}
     given: dict[str, Any] = {"grids": grids}
     for name, value in options.items():
         option = known.get(name.rstrip("_"))  # `except_` and `as_` are words of Python
         if option is None or option.name in ("out", "format", "quiet", "verbose", "replace"):
-            near = difflib.get_close_matches(name, list(known), 1, 0.5)
-            hint = f"did you mean {near[0]}?" if near else f"see `bavlo {command} --help`"
-            raise RequestError("", f"{command} has no {name}", hint)
+            raise RequestError(
+                "",
+                f"{command} has no {name}",
+                nearest_word(name, known, f"see `bavlo {command} --help`"),
+            )
         if value is None or value is False:
             continue
         if not option.value:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from bavlo.errors import InputError
+from bavlo.errors import InputError, known_words, nearest_word, one_of
 from bavlo.records import dataclass
 from bavlo.request.options import Option, options_of
 
@@ -140,8 +139,7 @@ def _table(path: Path, name: str, told: Any) -> dict[str, Any]:
 def _check_keys(path: Path, where: str, told: Mapping[str, Any], known: Sequence[str]) -> None:
     for key in told:
         if key not in known:
-            near = difflib.get_close_matches(key, known, 1, 0.5)
-            hint = f"did you mean {near[0]}?" if near else f"it may hold: {', '.join(known)}"
+            hint = nearest_word(key, known, f"it may hold: {', '.join(known)}")
             raise InputError(path, f"{where} holds '{key}', which is not known", hint)
 
 
@@ -176,9 +174,7 @@ def _result(
     name = str(told.get("name", f"result {number}"))
     command = told.get("command")
     if command not in COMMANDS:
-        near = difflib.get_close_matches(str(command), COMMANDS, 1, 0.5)
-        hint = f"did you mean {near[0]}?" if near else f"use one of: {', '.join(COMMANDS)}"
-        raise InputError(path, f"{name}: '{command}' is no command", hint)
+        raise InputError(path, f"{name}: '{command}' is no command", one_of(str(command), COMMANDS))
     if any(result.name == name for result in before):
         raise InputError(path, f"two results are called {name}", "rename one")
     options = {option.name: option for option in options_of(command)}
@@ -187,8 +183,7 @@ def _result(
     known = [result.name for result in before]
     for each in of:
         if each not in known:
-            near = difflib.get_close_matches(each, known, 1, 0.5)
-            hint = f"did you mean {near[0]}?" if near else "name results that stand above it"
+            hint = known_words(each, known, "results that stand above it")
             raise InputError(path, f"{name}: there is no result {each} before it", hint)
     if "grids" in told or of:
         wanted = _names(told.get("grids", []))
@@ -196,17 +191,18 @@ def _result(
         wanted = _only_grid(path, name, command, grids)
     for each in wanted:
         if each not in grids:
-            near = difflib.get_close_matches(each, list(grids), 1, 0.5)
-            hint = f"did you mean {near[0]}?" if near else f"there is: {', '.join(grids)}"
+            hint = known_words(each, grids, "there is")
             raise InputError(path, f"{name}: there is no grid {each}", hint)
     given: dict[str, Any] = {}
     if wanted or command == "map":
         given |= _regions(path, regions, told.get("regions"), options)
     elif isinstance(told.get("regions"), str):
         given["regions"] = told["regions"]
-    for key, value in told.items():
-        if key in options and key not in OF_RESULT:
-            given[key] = _given(options[key], value)
+    given |= {
+        key: _given(options[key], value)
+        for key, value in told.items()
+        if key in options and key not in OF_RESULT
+    }
     out = given.get("out", [])
     given["out"] = [out] if isinstance(out, str) else out
     if not given["out"]:

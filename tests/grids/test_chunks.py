@@ -2,6 +2,7 @@
 
 import itertools
 import pickle
+from types import SimpleNamespace
 
 import h5py
 import netCDF4
@@ -12,6 +13,7 @@ from bavlo.core.values.kinds import Quantity
 from bavlo.errors import BavloError
 from bavlo.grids import cfgrid, scratch
 from bavlo.grids.fast import chunks
+from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
@@ -322,6 +324,13 @@ def test_a_sample_inflates_each_large_chunk_that_it_looks_into_once(
     path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
     inspect(open_grid([path]), Quantity("amount", "mm", "mm", "its unit"))
     assert inflated == READER_OF(path, "rain").offset[[3, 1, 0], 0, 0].tolist()
+
+
+def test_a_chunk_that_no_file_can_hold_is_damage():
+    told = SimpleNamespace(chunk_offset=(0, 0), byte_offset=2**64 - 1, size=5, filter_mask=0)
+    dataset = SimpleNamespace(id=SimpleNamespace(chunk_iter=lambda note: note(told)), shape=(4, 4))
+    with pytest.raises(OSError, match="beyond the end of the file"):
+        chunk_table(dataset)
 
 
 def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_path, monkeypatch):

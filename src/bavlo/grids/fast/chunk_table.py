@@ -33,14 +33,23 @@ class ChunkTable:
 
 
 def chunk_table(dataset: Any) -> ChunkTable:
-    """Read the table of a chunked h5py dataset: 3 µs for each chunk, 48 bytes where D is 3."""
+    """Read the table of a chunked h5py dataset: 3 µs for each chunk, 48 bytes where D is 3.
+
+    Raises
+    ------
+    OSError
+        Where a chunk cannot be in any file.
+    """
     numbers = array("q")
     extend = numbers.extend
 
     def note(info: Any) -> None:
         extend((*info.chunk_offset, info.byte_offset, info.size, info.filter_mask))
 
-    dataset.id.chunk_iter(note)
+    try:
+        dataset.id.chunk_iter(note)
+    except OverflowError as error:
+        raise OSError("a chunk lies beyond the end of the file") from error
     rank = len(dataset.shape)
     rows = np.frombuffer(numbers, np.int64).reshape(-1, rank + 3)
     return ChunkTable(rows[:, :rank], *rows[:, rank:].T)

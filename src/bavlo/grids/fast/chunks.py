@@ -458,5 +458,5 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
             return ChunkReader(
                 path, key, data.shape, data.chunks, data.dtype, fill, filters, offsets, sizes
             )
-    except (OSError, RuntimeError, KeyError, ValueError, AttributeError):
+    except (OSError, RuntimeError, LookupError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong

@@ -24,7 +24,7 @@ from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.chunks import reader_of
 from bavlo.grids.join import JoinedGrid
-from bavlo.grids.scratch import Fitting, TurnedChunks
+from bavlo.grids.scratch import Fitting, TurnedChunks, band_size
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
 from bavlo.records import dataclass
 
@@ -223,7 +223,8 @@ def rechunked(
                 continue
             scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=room.folder))
             reader = reader_of(file.path, file.variable.name) if file.is_hdf5 else None
-            turned.append(TurnedChunks(file, reader, cells, scratch / f"{number}", room.fitting))
+            place, band = scratch / f"{number}", band_size(room.memory)
+            turned.append(TurnedChunks(file, reader, cells, place, band, room.fitting))
             size += turned[-1].size
             files.append(ScratchFile(file, cells, turned[-1]))
         if again:

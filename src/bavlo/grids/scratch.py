@@ -24,12 +24,17 @@ from bavlo.grids.fast.gather import cells_of_small_chunks
 from bavlo.grids.source import CellSelection
 from bavlo.records import dataclass
 
-BAND = 2**25  # bytes of a band and a run of steps; small enough for several workers
+BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
 BESIDE = 2.0  # of a chunk's bytes: as it is stored, and inflated
 Fitting = Callable[[float], int]
 Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
 Fill = Callable[[slice, Box, np.ndarray], None]
+
+
+def band_size(memory: int) -> int:
+    """Bytes of a band and a run of steps, of which each worker holds some."""
+    return int(min(BAND, memory * BAND_SHARE))
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,6 +138,8 @@ class TurnedChunks:
     ----------
     reader
         Of the raw chunks; None where the file's own library reads them.
+    band
+        Bytes of a band and a run of steps.
     fitting
         How many workers fit that take so many bytes each; raises where not even one does.
     """
@@ -143,6 +150,7 @@ class TurnedChunks:
         reader: ChunkReader | None,
         cells: CellSelection,
         file: Path,
+        band: int,
         fitting: Fitting,
     ) -> None:
         assert inner.times is not None
@@ -152,7 +160,7 @@ class TurnedChunks:
         self.height = min(int(self.sizes["time"]), self.steps)
         self.dtype = inner.dtype
         item = self.dtype.itemsize
-        self.most = max(1, BAND // item)  # cells × steps of a piece
+        self.most = max(1, band // item)  # cells × steps of a piece
         rows, columns = int(self.sizes["y"]), int(self.sizes["x"])
         self.bands = bands_of(cells, rows, columns, self.most / self.height)
         if reader is None:  # the library has a chunk twice, and all of its cells are taken at once
@@ -160,7 +168,7 @@ class TurnedChunks:
             needed = 3.0 * inner.chunk_size + largest * self.height * item
         else:
             reader.forget()
-            needed = reader.largest + inner.chunk_size + PIECES * BAND
+            needed = reader.largest + inner.chunk_size + PIECES * band
         self.jobs = fitting(needed)
         self.buffers = threading.local()
         self.handle: int | None = None

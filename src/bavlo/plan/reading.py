@@ -13,7 +13,7 @@ from bavlo.engine.protocol import Resources
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock, Totals
 from bavlo.grids.rechunk import Room, rechunked
-from bavlo.grids.scratch import BAND, BESIDE, PIECES
+from bavlo.grids.scratch import BESIDE, PIECES, band_size
 from bavlo.grids.source import CellSelection, GridSource, files_of
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
@@ -45,7 +45,8 @@ def check_chunks_fit(source: GridSource, run: Resources) -> None:
     """
     large = [f.chunk_size for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks]
     if large:
-        fitting_jobs(1, run.memory, Needs(BESIDE * max(large) + PIECES * BAND, 0.0))
+        needed = BESIDE * max(large) + PIECES * band_size(run.memory)
+        fitting_jobs(1, run.memory, Needs(needed, 0.0))
 
 
 @dataclass(frozen=True, eq=False)

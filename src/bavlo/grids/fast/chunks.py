@@ -16,6 +16,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +41,7 @@ WIDE = 4  # bytes of a number, from which on it is put together byte by byte
 SMALL_CHUNK = 2**14  # bytes of a chunk
 LARGE_CHUNK = 2**25  # bytes of a chunk of which only the last one is kept
 GATHERED = 2**17  # bytes of small chunks of which cells are taken at once
+FEW_KEPT = 2**24  # bytes of inflated chunks that looking at a sample keeps
 MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
 
 _lock = threading.Lock()
@@ -71,6 +73,7 @@ class ChunkReader:
     offset: np.ndarray
     size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
+    few: KeptChunks = field(default_factory=lambda: KeptChunks(FEW_KEPT))
     last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
     looking: threading.Lock = field(default_factory=threading.Lock)
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
@@ -99,8 +102,8 @@ class ChunkReader:
         return out.squeeze(axis=dropped) if dropped else out
 
     def read_kept(self, key: tuple[slice | int, ...]) -> np.ndarray:
-        """The same, of chunks that hold many steps and are kept for the next ones."""
-        return self._read(key, self._part_kept)
+        """The same, of chunks that hold many steps; a few are kept for the next steps."""
+        return self._read(key, partial(self._part_kept, self.few))
 
     def read_large(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """The same of chunks so large that only the last one is kept, inflated, for the next call.
@@ -122,7 +125,7 @@ class ChunkReader:
         """Let go of what is kept, inflated, of chunks that hold many steps."""
         with self.looking:
             self.last = None
-        self.kept.clear()
+        self.few.clear()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
@@ -279,13 +282,13 @@ class ChunkReader:
         if self.chunks[0] == 1:
             data = inflated_once((self.key, chunk), lambda: self._bytes(file, chunk))
             return self._unshuffled(data, inside)
-        return self._part_kept(file, chunk, inside)
+        return self._part_kept(self.kept, file, chunk, inside)
 
     def _part_kept(
-        self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
+        self, kept: KeptChunks, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
     ) -> np.ndarray:
         whole = tuple(slice(0, n) for n in self.chunks)
-        values: np.ndarray = self.kept.get(
+        values: np.ndarray = kept.get(
             chunk, lambda: self._unshuffled(self._bytes(file, chunk), whole)
         )
         return values[inside]

@@ -21,7 +21,7 @@ import netCDF4
 import numpy as np
 from deflate import zlib_decompress
 
-from reading import WORK
+from reading import WORK, write_axes
 from static import apart
 
 PROGRAM = Path(sys.executable).with_name("bavlo")
@@ -44,14 +44,8 @@ def make(path, shape, chunk, is_last):
     if is_last:
         order, sizes = ("lat", "lon", "time"), (*chunk[1:], chunk[0])
     with netCDF4.Dataset(draft, "w") as data:
-        for name, centres, unit in (
-            ("time", np.arange(steps), "days since 2001-01-01"),
-            ("lat", np.linspace(-32, -38, rows), "degrees_north"),
-            ("lon", np.linspace(78, 86, columns), "degrees_east"),
-        ):
-            data.createDimension(name, len(centres))
-            data.createVariable(name, "f8", (name,))[:] = centres
-            data[name].units = unit
+        lat, lon = np.linspace(-32, -38, rows), np.linspace(78, 86, columns)
+        write_axes(data, np.arange(steps), lat, lon, "2001-01-01")
         rain = data.createVariable(
             "rain", "f4", order, zlib=True, complevel=1, shuffle=True, chunksizes=sizes
         )

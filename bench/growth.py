@@ -14,6 +14,8 @@ from pathlib import Path
 import netCDF4
 import numpy as np
 
+from reading import write_axes
+
 PROGRAM = Path(sys.executable).with_name("bavlo")
 
 
@@ -22,14 +24,8 @@ def write_grid(path, steps, side):
     rng = np.random.default_rng(1)
     field = np.round(rng.gamma(0.4, 8, (32, side, side)), 1).astype("f4")
     with netCDF4.Dataset(path, "w") as data:
-        for name, centres, unit in (
-            ("time", np.arange(steps), "days since 1901-01-01"),
-            ("lat", np.linspace(-32, -38, side), "degrees_north"),
-            ("lon", np.linspace(78, 86, side), "degrees_east"),
-        ):
-            data.createDimension(name, len(centres))
-            data.createVariable(name, "f8", (name,))[:] = centres
-            data[name].units = unit
+        lat, lon = np.linspace(-32, -38, side), np.linspace(78, 86, side)
+        write_axes(data, np.arange(steps), lat, lon, "1901-01-01")
         rain = data.createVariable(
             "rain", "f4", ("time", "lat", "lon"), zlib=True, complevel=1, chunksizes=(1, side, side)
         )

@@ -27,6 +27,18 @@ RUNS = 5
 MISSING = -9999
 
 
+def write_axes(data, time, lat, lon, since):
+    """The coordinates of a grid, in an open file; times in days."""
+    for name, centres, unit in (
+        ("time", time, f"days since {since}"),
+        ("lat", lat, "degrees_north"),
+        ("lon", lon, "degrees_east"),
+    ):
+        data.createDimension(name, len(centres))
+        data.createVariable(name, "f8", (name,))[:] = centres
+        data[name].units = unit
+
+
 def make(steps, width=NX, packed=False):
     """The grid and the regions, made once."""
     WORK.mkdir(exist_ok=True)
@@ -36,14 +48,8 @@ def make(steps, width=NX, packed=False):
         rng = np.random.default_rng(1)
         sea = np.hypot(*np.meshgrid(np.linspace(-1, 1, width), np.linspace(-1, 1, NY))) > 1.1
         with netCDF4.Dataset(path, "w") as data:
-            for name, centres, unit in (
-                ("time", np.arange(steps), "days since 1991-01-01"),
-                ("lat", np.linspace(-5, 24.95, NY), "degrees_north"),
-                ("lon", 10 + 0.05 * np.arange(width), "degrees_east"),
-            ):
-                data.createDimension(name, len(centres))
-                data.createVariable(name, "f8", (name,))[:] = centres
-                data[name].units = unit
+            lat, lon = np.linspace(-5, 24.95, NY), 10 + 0.05 * np.arange(width)
+            write_axes(data, np.arange(steps), lat, lon, "1991-01-01")
             rain = data.createVariable(
                 "rain",
                 "i2" if packed else "f4",

@@ -111,7 +111,7 @@ def _opened(path: Path) -> tuple[Any, Any]:
             ascii_grid.check(path.read_bytes())
         return data, None
     content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
-    memory = rasterio.MemoryFile(content, filename=Path(path.stem).name)
+    memory = rasterio.MemoryFile(bytes(content), filename=Path(path.stem).name)
     data = memory.open()
     if data.driver == ASCII:
         ascii_grid.check(content)
@@ -137,10 +137,11 @@ def plain_bytes(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
         with tiff.opened(path) as fetch:
             yield fetch
     else:
-        yield lambda position, size: content[position : position + size]
+        view = memoryview(content)
+        yield lambda position, size: view[position : position + size].tobytes()
 
 
-def _content(path: Path) -> bytes:
+def _content(path: Path) -> bytes | bytearray:
     """What a gzip file holds.
 
     Unpacked here and not by the raster library: this looks at the checksum, and is three times as

@@ -120,6 +120,7 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
     for step in _steps_looked_at(source):
         file = source.files[source.file_of[step]]
         by_packing[_stored_type(file), file.packing].append(step)
+    areas = list(squares(source))
     found: dict[np.dtype, dict[float, Mark]] = defaultdict(dict)
     low, high, looked_at = np.inf, -np.inf, 0
     for (dtype, packing), own in by_packing.items():
@@ -127,7 +128,7 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
         # All of a chunk of several steps before the next, so that it is inflated once; the first
         # one last, since others look at the first steps after this.
         runs = [list(run) for _, run in groupby(own, lambda n: n // source.step_chunk)]
-        parts = [(n, cells) for run in runs[::-1] for cells in squares(source) for n in run]
+        parts = [(n, cells) for run in runs[::-1] for cells in areas for n in run]
         sampled = count_marks((source.read(n, n + 1, cells) for n, cells in parts), values)
         looked_at += sampled.looked_at
         for mark in find_marks(what, sampled, stored, values):
@@ -238,9 +239,10 @@ def holds_codes(source: GridSource, what: Quantity) -> bool:
     if not all(file.dtype.kind in "iu" and file.packing.is_plain for file in source.files):
         return False
     steps = 1 if source.time is None else len(source.time)
+    areas = list(squares(source))
     found = np.zeros(0)
     for step in dict.fromkeys((0, steps // 2, steps - 1)):
-        for cells in squares(source):
+        for cells in areas:
             block = source.read(step, step + 1, cells)
             found = np.union1d(found, block[~np.isnan(block)])
             if found.size > MOST_CODES:

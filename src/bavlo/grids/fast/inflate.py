@@ -32,7 +32,7 @@ def inflate(data: bytes | bytearray, most: int) -> bytes | bytearray:
         raise zlib.error("a deflated block is damaged") from error
 
 
-def unpacked(content: bytes, most: int) -> bytes:
+def unpacked(content: bytes, most: int) -> bytes | bytearray:
     """What a gzip file holds, member by member, each with its checksum held against it.
 
     Parameters
@@ -53,7 +53,8 @@ def unpacked(content: bytes, most: int) -> bytes:
     size = int.from_bytes(content[-4:], "little")  # of a file of one member, as nearly all are
     if 0 < size <= most and content.find(MEMBER, len(MEMBER)) < 0:
         try:
-            return bytes(deflate.gzip_decompress(content, size))
+            found: bytearray = deflate.gzip_decompress(content, size)
+            return found
         except deflate.DeflateError:
             pass  # of several members, or damaged: looked at more closely
     parts: list[bytes] = []

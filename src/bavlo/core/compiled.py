@@ -40,23 +40,23 @@ def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
         import numba
     except ImportError:
         return None
-    return _made(kernel, numba.njit)
+    return _with_what_it_calls(kernel, numba.njit)
 
 
-def _made(kernel: Callable[..., Any], njit: Callable[..., Any]) -> Callable[..., Any]:
+def _with_what_it_calls(kernel: Callable[..., Any], njit: Callable[..., Any]) -> Callable[..., Any]:
     """A kernel compiled together with the functions of its module that it calls."""
     assert isinstance(kernel, FunctionType)
     called = {
-        name: _made(function, njit)
+        name: _with_what_it_calls(function, njit)
         for name in kernel.__code__.co_names
         if isinstance(function := kernel.__globals__.get(name), FunctionType)
         and function.__module__ == kernel.__module__
     }
     own = FunctionType(kernel.__code__, {**kernel.__globals__, **called}, kernel.__name__)
     own.__module__, own.__qualname__ = kernel.__module__, kernel.__qualname__
-    made: Callable[..., Any]
+    ready: Callable[..., Any]
     try:
-        made = njit(nogil=True, cache=True, fastmath=False)(own)
+        ready = njit(nogil=True, cache=True, fastmath=False)(own)
     except RuntimeError:  # no folder that what was compiled could be kept in
-        made = njit(nogil=True, fastmath=False)(own)
-    return made
+        ready = njit(nogil=True, fastmath=False)(own)
+    return ready

@@ -8,6 +8,7 @@ and their CRC-32 is taken.
 from __future__ import annotations
 
 import hashlib
+import itertools
 import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -119,12 +120,12 @@ def _of_hdf5_steps(path: Path, name: str, count: int) -> np.ndarray | None:
     checks = _checks(path, base, table, carries)
     rows = np.column_stack([table.first, table.size, checks])
     rows = rows[np.lexsort(table.first.T[::-1])]
-    begins = np.flatnonzero(np.diff(rows[:, 0], prepend=-1))
+    begins = np.flatnonzero(np.diff(rows[:, 0], prepend=-1)).tolist()
     out = np.zeros(count, np.int64)
-    for chunks in np.split(rows, begins[1:]):
-        for step in chunks[:1, 0]:
-            digest = hashlib.sha256(np.ascontiguousarray(chunks[:, 1:]).tobytes()).hexdigest()
-            out[step : step + height] = _number(digest)
+    for begin, end in itertools.pairwise([*begins, len(rows)]):
+        step = int(rows[begin, 0])
+        chunks = np.ascontiguousarray(rows[begin:end, 1:])
+        out[step : step + height] = _number(hashlib.sha256(chunks.tobytes()).hexdigest())
     return out
 
 
@@ -135,7 +136,9 @@ def take_ahead(files: Sequence[GridFile]) -> None:
     sizes are asked for, which stand for digests. The threads touch no library that minds being left
     alone at the end of the program.
     """
-    urls.ask_sizes_ahead([url for f in files if (url := urls.url_of(f.path)) is not None])
+    remote = [url for f in files if (url := urls.url_of(f.path)) is not None]
+    if remote:
+        urls.ask_sizes_ahead(remote)
     local = [f for f in files if urls.url_of(f.path) is None and f.path.is_file()]
     with suppress(*DAMAGE):
         if not local or _carries_checksums(local[0]):

@@ -16,7 +16,7 @@ SURE = 1 - 1e-15  # a share that leaves no room for rounding beyond the value af
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
-def put_in_order(line: np.ndarray, count: int, value: float) -> None:
+def insert(line: np.ndarray, count: int, value: float) -> None:
     """Put one more value into a line of so many that ascend."""
     to = count
     while to > 0 and line[to - 1] > value:
@@ -32,7 +32,7 @@ def order_days(table: np.ndarray, cell: int, ordered: np.ndarray, number: np.nda
         for year in range(values.size):
             value = np.float64(values[year])
             if value == value:
-                put_in_order(ordered[day], count, value)
+                insert(ordered[day], count, value)
                 count += 1
         number[day] = count
 
@@ -91,28 +91,41 @@ def fill_band(
         for n in range(SPAN):
             cursor[n] = number[days[n]] - 1
         for at in range(total - 1, first - 1, -1):
-            best, chosen = -np.inf, -1
-            for n in range(SPAN):
-                if cursor[n] >= 0:
-                    value = ordered[days[n], cursor[n]]
-                    if chosen < 0 or value > best:
-                        best, chosen = value, n
-            cursor[chosen] -= 1
+            value = take_highest(ordered, days, cursor)
             if at <= last:
-                band[at - first] = best
-        return
+                band[at - first] = value
+    else:
+        cursor[:] = 0
+        for at in range(min(last + 1, total)):
+            value = take_lowest(ordered, number, days, cursor)
+            if at >= first:
+                band[at - first] = value
+
+
+def take_highest(ordered: np.ndarray, days: np.ndarray, cursor: np.ndarray) -> float:
+    """The highest value of the days that is left, whose cursor moves down."""
+    best, chosen = -np.inf, -1
     for n in range(SPAN):
-        cursor[n] = 0
-    for at in range(min(last + 1, total)):
-        best, chosen = np.inf, -1
-        for n in range(SPAN):
-            if cursor[n] < number[days[n]]:
-                value = ordered[days[n], cursor[n]]
-                if chosen < 0 or value < best:
-                    best, chosen = value, n
-        cursor[chosen] += 1
-        if at >= first:
-            band[at - first] = best
+        if cursor[n] >= 0:
+            value = ordered[days[n], cursor[n]]
+            if chosen < 0 or value > best:
+                best, chosen = value, n
+    cursor[chosen] -= 1
+    return float(best)
+
+
+def take_lowest(
+    ordered: np.ndarray, number: np.ndarray, days: np.ndarray, cursor: np.ndarray
+) -> float:
+    """The lowest value of the days that is left, whose cursor moves up."""
+    best, chosen = np.inf, -1
+    for n in range(SPAN):
+        if cursor[n] < number[days[n]]:
+            value = ordered[days[n], cursor[n]]
+            if chosen < 0 or value < best:
+                best, chosen = value, n
+    cursor[chosen] += 1
+    return float(best)
 
 
 def count_below(line: np.ndarray, value: float, strictly: bool) -> int:
@@ -135,7 +148,7 @@ def order_year(
     for n in range(SPAN):
         value = np.float64(table[days[n], cell, year])
         if value == value:
-            put_in_order(inner, count, value)
+            insert(inner, count, value)
             count += 1
     inner[count:] = np.inf
 
@@ -398,7 +411,7 @@ def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
                     beyond[q, step, cell] = met / judged if judged else np.nan
 
 
-def put_at(line: np.ndarray, moving: np.ndarray, width: int) -> None:
+def exchange(line: np.ndarray, moving: np.ndarray, width: int) -> None:
     """Keep the higher ones of two lines of cells in the first, the lower ones in the second."""
     for cell in range(width):
         one, other = line[cell], moving[cell]
@@ -431,7 +444,7 @@ def keep_highest(
             number[cell] += is_there
             moving[cell] = (value if upper else -value) if is_there else -np.inf
         for to in range(min(year + 1, len(kept))):
-            put_at(kept[to], moving, width)
+            exchange(kept[to], moving, width)
 
 
 def limits_of_calendar_days(
@@ -487,7 +500,7 @@ def limits_of_calendar_days(
                 for place in range(of_day):
                     moving[:] = room[around, place]
                     for to in range(place, depth):  # as many of its own stand before it
-                        put_at(merged[to], moving, width)
+                        exchange(merged[to], moving, width)
             for cell in range(width):
                 limit[day, begin + cell] = np.nan
                 count = total[cell]

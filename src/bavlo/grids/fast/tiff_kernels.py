@@ -20,12 +20,12 @@ def undo_float_predictor(data: np.ndarray, whole: np.ndarray) -> None:
     lines, width = whole.shape
     for line in range(lines):
         if data.shape[1] == 4 * width:
-            put_four(data[line], whole[line])
+            undo_line_of_four(data[line], whole[line])
         else:
-            put_any(data[line], whole[line])
+            undo_line(data[line], whole[line])
 
 
-def put_four(data: np.ndarray, line: np.ndarray) -> None:
+def undo_line_of_four(data: np.ndarray, line: np.ndarray) -> None:
     """The numbers of a line of 4 bytes each: four sums side by side do not wait for each other."""
     width, kind = line.size, line.dtype.type
     first, second, third = np.uint8(0), np.uint8(0), np.uint8(0)
@@ -46,7 +46,7 @@ def put_four(data: np.ndarray, line: np.ndarray) -> None:
         line[x] = high | low
 
 
-def put_any(data: np.ndarray, line: np.ndarray) -> None:
+def undo_line(data: np.ndarray, line: np.ndarray) -> None:
     """The numbers of a line of any bytes each."""
     width, kind = line.size, line.dtype.type
     total = np.uint8(0)

@@ -271,7 +271,10 @@ def test_every_chunk_is_inflated_once_whatever_its_shape(
 @pytest.mark.parametrize("order", [("time", "lat", "lon"), ("lat", "lon", "time")])
 @pytest.mark.parametrize("height", [60, 25, 7])
 @pytest.mark.parametrize("band", [1, 2000, 2**25])
-@pytest.mark.parametrize(("small", "dtype"), [(0, "f4"), (2**14, "f4"), (2**14, "i2")])
+@pytest.mark.parametrize(
+    ("small", "dtype"),
+    [(0, "<f4"), (2**14, "<f4"), (2**14, "<i2"), (0, ">f4"), (2**14, ">f4"), (0, ">f8")],
+)
 def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_workers(
     order, height, band, small, dtype, tmp_path, monkeypatch
 ):
@@ -280,6 +283,7 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)
     rng = np.random.default_rng(5)
     values = rng.gamma(2, 50, (60, 11, 13)).astype(dtype)
+    endian = {"<": "little", ">": "big"}[dtype[0]]
     values[rng.random(values.shape) < 0.1] = -9
     values[:, :4, :5] = -9  # chunks that are never written
     turned_about = values.transpose([("time", "lat", "lon").index(name) for name in order])
@@ -294,7 +298,13 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
             data[name].units = unit
         own = {"time": height, "lat": 4, "lon": 5}
         rain = data.createVariable(
-            "rain", dtype, order, zlib=True, fill_value=-9, chunksizes=[own[n] for n in order]
+            "rain",
+            dtype,
+            order,
+            zlib=True,
+            fill_value=-9,
+            endian=endian,
+            chunksizes=[own[n] for n in order],
         )
         rain.units = "mm"
         data.set_auto_mask(False)

@@ -20,7 +20,6 @@ import numpy as np
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.fast.chunks import ChunkReader
-from bavlo.grids.fast.gather import cells_of_small_chunks
 from bavlo.grids.source import CellSelection
 from bavlo.records import dataclass
 
@@ -246,10 +245,7 @@ class TurnedChunks:
         columns[slice(None) if band.order is None else band.order] = np.arange(band.size)
         cells, stride = np.stack([offset, columns]), strides[self.inner.order.index("time")]
         buffer = self._buffer(min(self.height, self.steps - run * self.height), band.size)
-        for begin, end, raw in self.reader.raw_groups(np.column_stack(numbers)):
-            cuts = band.cuts[begin : end + 1]
-            part = cells[:, cuts[0] : cuts[-1]]
-            cells_of_small_chunks(raw, part, cuts - cuts[0], stride, buffer)
+        self.reader.take_cells(np.column_stack(numbers), band.cuts, cells, stride, buffer)
         return buffer
 
     def _buffer(self, steps: int, cells: int) -> np.ndarray:

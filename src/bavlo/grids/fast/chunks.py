@@ -171,34 +171,45 @@ class ChunkReader:
         """Bytes of a chunk, inflated."""
         return math.prod(self.chunks) * self.dtype.itemsize
 
-    def raw_groups(self, wanted: np.ndarray) -> Iterator[tuple[int, int, np.ndarray]]:
-        """The inflated bytes of some small chunks, as they are shuffled, some of them at a time.
+    def take_cells(
+        self, wanted: np.ndarray, cuts: np.ndarray, cells: np.ndarray, stride: int, out: np.ndarray
+    ) -> None:
+        """Fill in the stored numbers of cells of small chunks, for the steps that a chunk holds.
+
+        Of many chunks at once by one index, where chunk by chunk would take longer than their
+        numbers do.
 
         Parameters
         ----------
         wanted : (N, D) int
             The number of each chunk along every dimension.
-
-        Yields
-        ------
-        first, last
-            Which of the wanted chunks they are, `last` excluded.
-        raw : (last - first, item, S) uint8
-            Of each all first bytes of its S numbers, then all second ones, …
+        cuts : (N + 1,) int
+            Where the cells of each chunk begin.
+        cells : (2, C) int64
+            Chunk by chunk, of each cell where its first step stands in its chunk, and its column in
+            `out`.
+        stride
+            Numbers of a chunk from one step to the next.
+        out : (T, C)
         """
         item, size = self.dtype.itemsize, math.prod(self.chunks)
         fill = np.frombuffer(self.fill.tobytes(), np.uint8)[:, None]
         numbers = tuple(wanted.T)
         places = list(zip(self.offset[numbers].tolist(), self.size[numbers].tolist(), strict=True))
         group = GATHERED // (item * size)
+        steps = (np.arange(len(out)) * stride)[:, None]
         with self._opened() as file:
             for first in range(0, len(places), group):
                 parts = []
                 for place in places[first : first + group]:
                     data = self._inflated(file, *place)
                     part = np.repeat(fill, size) if data is None else np.frombuffer(data, np.uint8)
-                    parts.append(part)
-                yield first, first + len(parts), np.concatenate(parts).reshape(-1, item, size)
+                    parts.append(part.reshape(item, size))
+                whole = np.stack(parts).transpose(0, 2, 1).copy().view(self.dtype).ravel()
+                edges = cuts[first : first + len(parts) + 1]
+                offset, column = cells[:, edges[0] : edges[-1]]
+                begin = offset + np.repeat(np.arange(len(parts)) * size, np.diff(edges))
+                out[:, column] = whole.take(begin + steps, mode="clip")
 
     def parts(
         self, first: int, last: int, cells: CellSelection
@@ -333,8 +344,9 @@ class ChunkReader:
     def _unshuffle_into(
         self, data: bytes | bytearray | None, inside: tuple[slice, ...], out: np.ndarray
     ) -> None:
-        """Fill an array with the numbers of a part of a chunk."""
-        if data is None or SHUFFLE not in self.filters or self.dtype.itemsize < WIDE:
+        """Fill an array, of whichever byte order, with the numbers of a part of a chunk."""
+        by_planes = SHUFFLE in self.filters and self.dtype.itemsize >= WIDE
+        if data is None or not by_planes or out.dtype != self.dtype:
             out[...] = self._unshuffled(data, inside)
         else:
             planes = np.frombuffer(data, np.uint8).reshape(-1, *self.chunks)

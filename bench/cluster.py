@@ -104,13 +104,32 @@ def rate(address, count=4000):
         return count / (time.perf_counter() - start)
 
 
+CONNECTING = """
+import sys
+from bavlo.engine.dask import client
+with client(sys.argv[1], 1):
+    pass
+"""
+
+
+def connecting(address):
+    """How much longer a program takes that loads Dask and connects than one that does nothing."""
+    times = []
+    for program in ("import bavlo", CONNECTING):
+        start = time.perf_counter()
+        subprocess.run([sys.executable, "-c", program, address], check=True)
+        times.append(time.perf_counter() - start)
+    return times[1] - times[0]
+
+
 def main():
     """Print the table."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--steps", type=int, default=7300)
+    parser.add_argument("--only", default="", help="beginning of the name of one line")
     given = parser.parse_args()
     long, regions = make(given.steps)
-    short = make(730)[0]
+    first, short = make(31)[0], make(730)[0]
     for threads in (1, 32):
         with cluster(2, threads) as address:
             print(f"segments a second, 2 x {threads} threads without work: {rate(address):.0f}")
@@ -120,18 +139,23 @@ def main():
     for name, path, words in (
         ("regions first", long, ["series"]),
         ("cells first", long, cells),
-        ("spells", short, spells),
+        ("spells", long, spells),
         ("percentile condition", short, [*percentile, "--memory", "4GB"]),
     ):
+        if not name.startswith(given.only):
+            continue
         alone = seconds(path, regions, [*words, "--jobs", "1"])
         here = (WORK / "c.csv").read_bytes()
         print(f"| {name} | here, one job | {alone:.1f} s | 1 |", flush=True)
         for workers in (1, 2):
             with cluster(workers) as address:
-                taken = seconds(path, regions, [*words, "--cluster", address])
+                seconds(first, regions, ["series", "--cluster", address])  # so that workers load it
+                apart = connecting(address)
+                taken = seconds(path, regions, [*words, "--cluster", address]) - apart
             assert (WORK / "c.csv").read_bytes() == here
             print(
-                f"| {name} | {workers} worker(s) | {taken:.1f} s | {taken / alone:.2f} |",
+                f"| {name} | {workers} worker(s) | {taken:.1f} s, connecting {apart:.1f} s more"
+                f" | {taken / alone:.2f} |",
                 flush=True,
             )
 

@@ -53,7 +53,7 @@ def test_blocks_of_steps_come_back_as_bricks_of_cells(steps, cells, cuts, room, 
     half = len(blocks) // 2
     cut = [cut_into_bricks(some, bricks) for some in (blocks[:half], blocks[half:])]
     for n, cells_of in enumerate(bricks):
-        pieces = joined_brick([run[n] for run in cut], cells_of.stop - cells_of.start)
+        pieces = joined_brick([run[n] for run in cut])
         for name in NAMES:
             np.testing.assert_array_equal(taken[n][name], whole[name][:, cells_of])
             np.testing.assert_array_equal(pieces[name], whole[name][:, cells_of])

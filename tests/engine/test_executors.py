@@ -98,11 +98,12 @@ def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
     assert heard == sorted(heard)
 
 
-@pytest.mark.parametrize("room", [0, 10**9])
+@pytest.mark.parametrize(("room", "cut_values"), [(0, 500), (10**9, 500), (0, 4000), (0, 10**6)])
 def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
-    room, cluster, tmp_path, monkeypatch
+    room, cut_values, cluster, tmp_path, monkeypatch
 ):
-    monkeypatch.setattr(dask, "CUT_VALUES", 500)
+    monkeypatch.setattr(dask, "CUT_VALUES", cut_values)
+    monkeypatch.setattr(dask, "GROUPS_OF_THREAD", 1)
     rng = np.random.default_rng(4)
     block = np.round(rng.normal(0, 3, (300, 23)), 1)
     units = [Unit(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]
@@ -119,6 +120,24 @@ def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
     assert any("scratch file" in note for note in notes) == (room == 0)
     assert (600, 600) in heard
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize(
+    ("bricks", "values", "threads", "count"),
+    [
+        (36, 2e8, 2, 12),  # some for each thread
+        (5, 2e7, 2, 5),  # no more than there are bricks
+        (2000, 8e9, 1, 120),  # each of as many values as a worker holds
+    ],
+)
+def test_bricks_are_joined_in_as_few_groups_as_keep_all_workers_busy(
+    bricks, values, threads, count
+):
+    groups = dask.group_bricks(bricks, int(values), threads)
+    assert len(groups) == count
+    assert list(itertools.chain(*groups)) == list(range(bricks))
+    sizes = [len(group) for group in groups]
+    assert max(sizes) - min(sizes) <= 1
 
 
 def test_an_error_on_a_worker_names_what_was_read(cluster):

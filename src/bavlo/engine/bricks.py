@@ -21,7 +21,7 @@ from bavlo.grids.fast.inflate import inflate
 
 LEAST_BRICKS, LEAST_CELLS = 4, 128
 
-Piece = list[tuple[str, bytes, str, int]]  # of one brick: name, deflated values, dtype, steps
+Piece = list[tuple[str, np.ndarray]]  # of one brick: names and values (T, b), in order of time
 
 
 class BrickStore:
@@ -123,16 +123,14 @@ def cut_into_bricks(
         for name, values in block.items():
             small = compact(values)
             for piece, cells in zip(pieces, bricks, strict=True):
-                part = np.ascontiguousarray(small[:, cells])
-                piece.append((name, _deflated(part), part.dtype.str, len(part)))
+                piece.append((name, small[:, cells].copy()))
     return pieces
 
 
-def joined_brick(pieces: Iterable[Piece], cells: int) -> dict[str, np.ndarray]:
+def joined_brick(pieces: Iterable[Piece]) -> dict[str, np.ndarray]:
     """By name, the whole record (T, b) of a brick from what was cut, in order of time."""
     parts: dict[str, list[np.ndarray]] = {}
-    for name, data, dtype, steps in itertools.chain.from_iterable(pieces):
-        part = _inflated(data, np.dtype(dtype), (steps, cells))
+    for name, part in itertools.chain.from_iterable(pieces):
         parts.setdefault(name, []).append(part)
     return {name: np.concatenate(some) for name, some in parts.items()}
 

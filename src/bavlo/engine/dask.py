@@ -35,6 +35,7 @@ VERSION = __version__.encode() + END  # stands before all work, which other vers
 MOST_WAITING = 32  # merged states that wait to be fetched
 CUT_VALUES = 2**26  # cells × steps that are cut into bricks together, at most
 LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
+GROUPS_OF_THREAD = 6  # of bricks that are joined, so that all workers end at about one time
 FETCHED_AT_ONCE = 2**25  # bytes of outcomes
 AHEAD = 3  # tasks of each worker's thread that are under way at once
 LOOKED_AFTER, MOST_IDLE = 5, 6  # seconds, and how often no worker may be running in a row
@@ -141,19 +142,21 @@ class Cluster:
             cuts.append(cut)
             self.on_progress(run[-1].last - begin_step, 2 * steps)
 
-        def begin_bricks(batch: list[int]) -> list[Begun]:
+        def begin_bricks(batch: list[range]) -> list[Begun]:
             futures: list[Begun] = []
-            for number in batch:
-                pieces = self.client.map(_piece, cuts, number=number, pure=False)
-                futures.append((self.client.submit(_joined_brick, number, pieces, **known), None))
+            for numbers in batch:
+                pieces = self.client.map(_pieces, cuts, numbers=numbers, pure=False, priority=1)
+                futures.append((self.client.submit(_joined_bricks, numbers, pieces, **known), None))
             return futures
 
-        bricks = range(len(work.bricks))
-        for number, _, result in _in_order(
-            self.client, bricks, begin_bricks, self._brick_name(work)
+        values = steps * work.bricks[-1].stop
+        groups = group_bricks(len(work.bricks), values, _threads(self.client))
+        name_of = self._brick_name(work)
+        for numbers, _, results in _in_order(
+            self.client, groups, begin_bricks, lambda numbers: name_of(numbers[0])
         ):
-            yield result
-            self.on_progress(steps + steps * (number + 1) // len(bricks), 2 * steps)
+            yield from results
+            self.on_progress(steps + steps * numbers.stop // len(work.bricks), 2 * steps)
 
     @staticmethod
     def _brick_name(work: BrickWork[Any]) -> Callable[[int], str]:
@@ -171,6 +174,22 @@ def plan_runs(units: Sequence[Unit], cells: int) -> list[Run]:
         else:
             runs.append((unit,))
     return runs
+
+
+def group_bricks(bricks: int, values: int, threads: int) -> list[range]:
+    """Consecutive bricks that are joined by one task.
+
+    Each task asks every run of steps for its part, so that fewer tasks spare the scheduler work
+    that grows with the square of the record; of `values` in all it holds at most `CUT_VALUES`.
+    """
+    count = min(bricks, max(GROUPS_OF_THREAD * threads, -(-values // CUT_VALUES)))
+    edges = [number * bricks // count for number in range(count + 1)]
+    return [range(first, last) for first, last in itertools.pairwise(edges)]
+
+
+def _threads(client: Any) -> int:
+    """Threads of all workers."""
+    return max(int(sum(client.nthreads().values())), 1)
 
 
 def _shared(client: Any, work: Any) -> Any:
@@ -193,7 +212,7 @@ def _in_order(
     They are futures and fetched many at a time, as many as there are: a journey to the scheduler
     costs several times what a task costs it.
     """
-    threads = max(sum(client.nthreads().values()), 1)
+    threads = _threads(client)
     under_way: deque[tuple[Task, Begun]] = deque()
     waiting = iter(tasks)
     size = FETCHED_AT_ONCE
@@ -270,14 +289,14 @@ def _over(cut: Any) -> bytes:
     return pickle.dumps(None)
 
 
-def _piece(cut: list[Piece], *, number: int) -> Piece:
-    return cut[number]
+def _pieces(cut: list[Piece], *, numbers: range) -> list[Piece]:
+    return cut[numbers.start : numbers.stop]
 
 
-def _joined_brick(number: int, pieces: list[Piece], *, shared: bytes) -> bytes:
+def _joined_bricks(numbers: range, runs: list[list[Piece]], *, shared: bytes) -> bytes:
     work = _unpacked(shared)[1]
-    cells = work.bricks[number]
-    return pickle.dumps(work.compute(number, joined_brick(pieces, cells.stop - cells.start)))
+    bricks = zip(numbers, zip(*runs, strict=True), strict=True)
+    return pickle.dumps([work.compute(number, joined_brick(parts)) for number, parts in bricks])
 
 
 def _brick(number: int, values: dict[str, Any], *, shared: bytes) -> bytes:

@@ -12,7 +12,7 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, has_room_to_compile
+from bavlo.engine.memory import Needs, compile_where_it_fits
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
     Segment,
@@ -95,8 +95,8 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        if has_room_to_compile(run.memory, needs, run.jobs):
-            self._load_kernels()
+        if self._ranks_very_many:
+            compile_where_it_fits(run, needs, warm_up, run.jobs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -112,16 +112,15 @@ class SeriesJob:
                     each.store(own)
         return values
 
-    def _load_kernels(self) -> None:
-        """Load the compiled loops for percentiles of regions where they save more than they take.
-
-        Now, so that what they take counts as taken when workers are counted.
-        """
+    @property
+    def _ranks_very_many(self) -> bool:
+        """Whether compiled loops for percentiles of regions save more than they take to load."""
         by_region = [g for plan in self.plans for g in plan.groups if g.order == "region"]
         percents = {m.percent for g in by_region for m in g.measures} - {None}
         steps = sum(part.last - part.first for unit in self.units for part in unit.each)
-        if percents and steps * self.plans[0].by_cells.overlay.index.size >= WORTH_COMPILING:
-            warm_up()
+        if not percents:
+            return False
+        return steps * self.plans[0].by_cells.overlay.index.size >= WORTH_COMPILING
 
     def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
         """The same of a grid without time whose cells are too many to be listed."""

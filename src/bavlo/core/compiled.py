@@ -8,8 +8,10 @@ compiled is kept for the next time. `BAVLO_COMPILED=0` does without.
 from __future__ import annotations
 
 import os
+import sys
 import threading
 from collections.abc import Callable
+from contextlib import suppress
 from functools import cache
 from types import FunctionType
 from typing import Any
@@ -26,12 +28,35 @@ def allow() -> None:
     _allowed = True
 
 
+def is_allowed() -> bool:
+    """Whether there is such work."""
+    return _allowed
+
+
+def load_early() -> None:
+    """Allow it, and begin to load numba beside other work, which soon takes as long as loading."""
+    allow()
+    if os.environ.get(SWITCH) != "0":
+        threading.Thread(target=_load, daemon=True).start()
+
+
+def is_loaded() -> bool:
+    """Whether numba takes its memory already."""
+    with _lock:
+        return "numba" in sys.modules
+
+
 def compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
     """A kernel as machine code; None where numba is not there, not allowed or not wanted."""
     if not _allowed or os.environ.get(SWITCH) == "0":
         return None
     with _lock:  # numba is not loaded by two threads at once
         return _compiled(kernel)
+
+
+def _load() -> None:
+    with _lock, suppress(ImportError):
+        import numba  # noqa: F401
 
 
 @cache

@@ -13,6 +13,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from bavlo import __version__
+from bavlo.core.compiled import allow, is_allowed
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
@@ -198,7 +199,7 @@ def _shared(client: Any, work: Any) -> Any:
     with warnings.catch_warnings():
         # Of its size the library warns its own users; here it goes out once, as it should.
         warnings.simplefilter("ignore", UserWarning)
-        return client.submit(_same, VERSION + cloudpickle.dumps(work), pure=False)
+        return client.submit(_same, VERSION + cloudpickle.dumps((is_allowed(), work)), pure=False)
 
 
 def _in_order(
@@ -316,7 +317,10 @@ def _unpacked(shared: bytes) -> Any:
                 "install the same version on all workers",
             )
         _known.clear()
-        known = _known[len(shared)] = (shared, pickle.loads(shared[len(VERSION) :]))
+        compiles, work = pickle.loads(shared[len(VERSION) :])
+        if compiles:
+            allow()
+        known = _known[len(shared)] = (shared, work)
     return known[1]
 
 

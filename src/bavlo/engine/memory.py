@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import resource
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
-from bavlo.core.compiled import SIZE
+from bavlo.core.compiled import SIZE, allow, is_loaded
+from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
 
@@ -47,9 +49,27 @@ def size_text(size: float) -> str:
     return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
 
 
+def compile_where_it_fits(
+    run: Resources, needs: Needs, warm_up: Callable[[], None], jobs: int = 1
+) -> None:
+    """Let loops that pay for it be compiled: here where there is room for that, else by workers.
+
+    Parameters
+    ----------
+    warm_up
+        Loads and compiles them, now, so that what that takes counts as taken when workers are
+        counted.
+    """
+    if run.cluster is not None:
+        allow()  # they have memory of their own, and are told
+    elif has_room_to_compile(run.memory, needs, jobs):
+        warm_up()
+
+
 def has_room_to_compile(memory: int, needs: Needs, jobs: int = 1) -> bool:
     """Whether a memory suffices for the compiler beside what so many workers need."""
-    return in_use() + SIZE + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
+    compiler = 0 if is_loaded() else SIZE
+    return in_use() + compiler + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.compiled import allow
 from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
 from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, has_room_to_compile
+from bavlo.engine.memory import Needs, compile_where_it_fits
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
@@ -46,9 +45,9 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
-    if _pays_to_compile(plan) and has_room_to_compile(plan.request.run.memory, needs):
-        # Now, so that what they take counts as taken already.
-        (bootstrap if bootstraps(plan) else calendar_percentiles).warm_up()
+    if _pays_to_compile(plan):
+        loops = bootstrap if bootstraps(plan) else calendar_percentiles
+        compile_where_it_fits(plan.request.run, needs, loops.warm_up)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):
@@ -88,8 +87,6 @@ class RecordWork:
 
     def compute(self, number: int, values: Mapping[str, np.ndarray]) -> list[BrickSums]:
         """The sums of a brick for each condition or index, from its whole record (T, b)."""
-        if self.plan.request.run.cluster is not None and _pays_to_compile(self.plan):
-            allow()  # a worker has memory of its own
         cells = self.bricks[number]
         matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)
         regions = np.flatnonzero(np.diff(matrix.indptr) + np.diff(areas.indptr))

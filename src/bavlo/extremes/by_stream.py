@@ -11,7 +11,7 @@ from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.measures import CellSample
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, has_room_to_compile
+from bavlo.engine.memory import Needs, compile_where_it_fits
 from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
@@ -129,10 +129,8 @@ def count_by_stream(
     needs = Needs(most * COPIES_OF_UNIT * names, arrays.nbytes + states)
     steps = sum(unit.last - unit.first for unit in units)
     follows = sum(counting.runs for counting in countings)
-    if follows * steps * cells >= WORTH_COMPILING and has_room_to_compile(
-        plan.request.run.memory, needs
-    ):
-        warm_up()  # now, so that what it takes counts as taken already
+    if follows * steps * cells >= WORTH_COMPILING:
+        compile_where_it_fits(plan.request.run, needs, warm_up)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):

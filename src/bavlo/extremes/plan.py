@@ -149,7 +149,9 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
     time = aligned.time or STATIC
     first_source = timed[names[0]]
     regions = open_regions(request.regions, report)
-    shared = overlay_of(regions.regions, aligned.layout, request.measuring.at_points)
+    shared = overlay_of(
+        regions.regions, aligned.layout, request.measuring.at_points, request.run.jobs
+    )
     check_overlap(first_source, regions, shared, report)
     weights = further_weights(request.measuring, first_source, shared, report)
 

@@ -310,7 +310,7 @@ def cut_cells(
             raise RequestError("outside", "goes with ‹regions›", "name a file of regions")
         return layout, whole((ny, nx)), None
     regions = open_regions(request.regions, report)
-    shared = overlay_of(regions.regions, layout, "cell")
+    shared = overlay_of(regions.regions, layout, "cell", request.run.jobs)
     if not shared.cells.size:
         raise RequestError("regions", "no region lies on the grid", "check the files")
     covered = _covered(request.gridding, shared).reshape(ny, nx)

@@ -110,7 +110,7 @@ def regional_cells(source: GridSource, request: Request, report: Reporter) -> Gr
         shared = _whole_grid(source.layout)
     else:
         regions = open_regions(request.regions, report)
-        shared = overlay_of(regions.regions, source.layout, "cell")
+        shared = overlay_of(regions.regions, source.layout, "cell", request.run.jobs)
         if np.bincount(shared.index).max(initial=0) > 1:
             raise RequestError(
                 "make",

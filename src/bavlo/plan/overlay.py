@@ -21,13 +21,15 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest
 
 
-def overlay_of(regions: Regions | Zones, layout: GridLayout, at_points: str) -> Overlay:
+def overlay_of(
+    regions: Regions | Zones, layout: GridLayout, at_points: str, jobs: int = 1
+) -> Overlay:
     """Shared areas of polygons, points or zones and the cells of a grid."""
     if isinstance(regions, Zones):
         return zone_overlay(regions, layout)
     if regions.are_points:
         return point_overlay(regions, layout, at_points)
-    return cached(regions, layout, lambda: overlay_on_grid(regions, layout))
+    return cached(regions, layout, lambda: overlay_on_grid(regions, layout, jobs))
 
 
 def open_regions(request: RegionRequest, report: Reporter) -> RegionFile:

@@ -7,22 +7,24 @@ strip and the outlines of the regions.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 
+from bavlo.core.compiled import load_early
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.runs import RunOverlay, run_overlay
+from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats.measures import SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, has_room_to_compile
+from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.fast import tiff
@@ -59,8 +61,9 @@ def adds_up_in_strips(
     )
 
 
-def runs_of(regions: Regions | Zones, layout: GridLayout) -> RunOverlay | None:
+def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> RunOverlay | None:
     """The overlay as runs of cells; None where only single cells tell their areas."""
+    layout = source.layout
     if isinstance(regions, Zones) or regions.are_points:
         return None
     if not layout.is_lonlat:
@@ -68,7 +71,12 @@ def runs_of(regions: Regions | Zones, layout: GridLayout) -> RunOverlay | None:
         some = np.linspace(0, last, CELLS_LOOKED_AT).astype(np.int64)
         if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
             return None
-    return run_overlay(edges_on_grid(regions, layout), layout)
+    edges = edges_on_grid(regions, layout)
+    needs = strip_needs(source, (0, layout.shape[0]), most_bytes(edges, layout))
+    here = run.cluster is None and has_room_to_compile(run.memory, needs, run.jobs)
+    if here and _is_read_by_loops(source):
+        load_early()
+    return run_overlay(edges, layout, run.jobs)
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,7 +127,7 @@ def strip_sample(
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
-    needs = strip_needs(index.overlay, source)
+    needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
     load_loops(source, request.run, needs)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
@@ -132,11 +140,16 @@ def strip_sample(
 
 def load_loops(source: GridSource, run: Resources, needs: Needs) -> None:
     """Load the compiled loops that reading a large raster uses, where they save more than time."""
+    if _is_read_by_loops(source):
+        compile_where_it_fits(run, needs, partial(tiff.warm_up, source.files[0].path), run.jobs)
+
+
+def _is_read_by_loops(source: GridSource) -> bool:
+    """Whether there are compiled loops for a raster, and it is so large that they pay."""
     rows, columns = source.layout.shape
     path = source.files[0].path
     is_large = rows * columns >= WORTH_COMPILING and path.is_file()
-    if is_large and has_room_to_compile(run.memory, needs, run.jobs):
-        tiff.warm_up(path)
+    return is_large and tiff.compiled_directory(path) is not None
 
 
 def strips_of(first: int, last: int, width: int) -> list[Unit]:
@@ -148,14 +161,21 @@ def strips_of(first: int, last: int, width: int) -> list[Unit]:
     return [Unit(max(start, first), min(start + rows, last)) for start in starts]
 
 
-def strip_needs(overlay: RunOverlay, source: GridSource) -> Needs:
-    """What strips take in memory, and what is kept beside them."""
-    first, last = overlay.rows
-    width = overlay.shape[1]
-    rows = max((unit.last - unit.first for unit in strips_of(first, last, width)), default=0)
-    part = max(width, min(rows * width, 2**18))
+def strip_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:
+    """What strips take in memory, and what is kept beside them.
+
+    Parameters
+    ----------
+    rows
+        The first and the last, excluded, that are read.
+    overlay
+        Bytes of the overlay.
+    """
+    width = source.layout.shape[1]
+    most = max((unit.last - unit.first for unit in strips_of(*rows, width)), default=0)
+    part = max(width, min(most * width, 2**18))
     each = BYTES_OF_TILED if isinstance(source, TiledGrid) else BYTES_OF_CELL
-    return Needs(rows * width * each + part * 8 * COPIES_OF_PART, overlay.nbytes)
+    return Needs(most * width * each + part * 8 * COPIES_OF_PART, overlay)
 
 
 def measured(

@@ -8,7 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
-from bavlo.core.space.pieces import SLIVER, batches, row_runs, sphere_strip
+from bavlo.core.space.pieces import SLIVER, cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
 from bavlo.records import dataclass
@@ -76,7 +76,7 @@ def share_outside(inside: np.ndarray, whole: np.ndarray) -> np.ndarray:
     return np.where((share < 1e-9) | (whole <= 0), 0.0, np.minimum(share, 1.0))
 
 
-def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
+def overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> Overlay:
     """Shared areas of regions and grid cells.
 
     Parameters
@@ -86,6 +86,8 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
         multiple of 360 away), else metres.
     layout
         The cells.
+    jobs
+        Threads at once, on which no number depends.
 
     Notes
     -----
@@ -104,8 +106,9 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
     numbers, fractions, counts = [], [], np.zeros(edges.count, np.int64)
-    for batch in batches(edges, x_lines, y_lines):
-        runs = row_runs(batch, x_lines, y_lines, sphere, descending)
+    for runs in cut_at_lines(
+        edges, x_lines, y_lines, sphere=sphere, descending=descending, jobs=jobs
+    ):
         region, row, column, fraction = runs.cells()
         number = row * nx + (nx - 1 - column if westward else column)
         if westward:
@@ -130,8 +133,8 @@ def overlay(edges: RegionEdges, layout: GridLayout) -> Overlay:
         cell_area = layout.ellipsoid_areas(cells)
         pieces = _pieces_of_cells(layout, cells, fraction.size)
         if pieces > 1:
-            fraction = _true_fractions(edges, layout, (number, fraction, counts), pieces)
-        region_weight = _true_areas(edges, layout, fraction * cell_area[index], counts)
+            fraction = _true_fractions(edges, layout, (number, fraction, counts), pieces, jobs)
+        region_weight = _true_areas(edges, layout, fraction * cell_area[index], counts, jobs)
     own = np.cumsum(counts)[tiny] - 1
     region_weight[tiny] = (fraction * cell_area[index])[own]
     return Overlay(
@@ -224,6 +227,7 @@ def _true_fractions(
     layout: GridLayout,
     entries: tuple[np.ndarray, np.ndarray, np.ndarray],
     pieces: int,
+    jobs: int,
 ) -> np.ndarray:
     """Shares of the true areas of cells, where the scale of area varies within them.
 
@@ -237,6 +241,8 @@ def _true_fractions(
         entries each region has.
     pieces
         Along each side of a cell.
+    jobs
+        Threads at once.
 
     Returns
     -------
@@ -257,8 +263,8 @@ def _true_fractions(
     shared = np.zeros(partial.size)
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
-    for batch in batches(edges, fine_x, fine_y):
-        region, row, column, share = row_runs(batch, fine_x, fine_y, sphere=False).cells()
+    for runs in cut_at_lines(edges, fine_x, fine_y, sphere=False, jobs=jobs):
+        region, row, column, share = runs.cells()
         (parent_row, in_row), (parent_column, in_column) = (
             np.divmod(row, pieces),
             np.divmod(column, pieces),
@@ -353,7 +359,7 @@ def _home(edges: RegionEdges) -> np.ndarray:
 
 
 def _true_areas(
-    edges: RegionEdges, layout: GridLayout, weight: np.ndarray, counts: np.ndarray
+    edges: RegionEdges, layout: GridLayout, weight: np.ndarray, counts: np.ndarray, jobs: int
 ) -> np.ndarray:
     """Whole true areas of regions on a projected grid, km².
 
@@ -365,8 +371,8 @@ def _true_areas(
     true_inside = np.bincount(owner, weights=weight, minlength=edges.count)
     x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
     planar_inside = np.zeros(edges.count)
-    for batch in batches(edges, x_lines, y_lines):
-        which, row, column, fraction = row_runs(batch, x_lines, y_lines, sphere=False).cells()
+    for runs in cut_at_lines(edges, x_lines, y_lines, sphere=False, jobs=jobs):
+        which, row, column, fraction = runs.cells()
         area = fraction * np.diff(y_lines)[row] * np.diff(x_lines)[column]
         planar_inside += np.bincount(which, weights=area, minlength=edges.count)
     with np.errstate(divide="ignore", invalid="ignore"):

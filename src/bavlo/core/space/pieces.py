@@ -10,6 +10,7 @@ regions are done at once.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from bavlo.records import dataclass
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
 PIECES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
+MOST_WORKERS = 4  # of so many the smaller batches still keep each busy
 
 
 @dataclass(frozen=True, eq=False)
@@ -52,19 +54,54 @@ class RowRuns:
         )
 
 
-def batches(edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray) -> Iterator[RegionEdges]:
-    """Runs of whole regions of about PIECES_AT_ONCE pieces, as their edges are cut at the lines."""
-    if not edges.region.size:
+def cut_at_lines(
+    edges: RegionEdges,
+    x_lines: np.ndarray,
+    y_lines: np.ndarray,
+    *,
+    sphere: bool,
+    descending: bool = False,
+    jobs: int = 1,
+) -> Iterator[RowRuns]:
+    """The runs of all regions as `row_runs` has them, some whole regions after the other.
+
+    Parameters
+    ----------
+    jobs
+        Threads at once, on which no number depends.
+    """
+    workers = max(1, min(jobs, MOST_WORKERS))
+    batches = list(_batches(edges, x_lines, y_lines, PIECES_AT_ONCE // workers))
+    cut = partial(row_runs, x_lines=x_lines, y_lines=y_lines, sphere=sphere, descending=descending)
+    if workers == 1 or len(batches) <= 1:
+        yield from map(cut, batches)
         return
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(workers, thread_name_prefix="bavlo") as pool:
+        yield from pool.map(cut, batches)
+
+
+def count_pieces(edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray) -> np.ndarray:
+    """(E,) into about how many pieces each edge is cut."""
     pieces = np.ones(edges.region.size)
     for a0, a1, lines in ((edges.x0, edges.x1, x_lines), (edges.y0, edges.y1, y_lines)):
-        pieces += np.abs(a1 - a0) * ((lines.size - 1) / (lines[-1] - lines[0]))
-    number = np.cumsum(pieces)
+        pieces += np.abs(a1 - a0) * ((lines.size - 1) / np.abs(lines[-1] - lines[0]))
+    return pieces
+
+
+def _batches(
+    edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray, at_once: int
+) -> Iterator[RegionEdges]:
+    """Runs of whole regions of about so many pieces, as their edges are cut at the lines."""
+    if not edges.region.size:
+        return
+    number = np.cumsum(count_pieces(edges, x_lines, y_lines))
     ends = np.searchsorted(edges.region, np.arange(1, edges.count + 1))
     until = number[np.maximum(ends, 1) - 1]  # pieces of a region and those before it
     start, done = 0, 0.0
     while start < edges.region.size:
-        fit = np.searchsorted(until, done + PIECES_AT_ONCE, side="right")
+        fit = np.searchsorted(until, done + at_once, side="right")
         after = np.searchsorted(ends, start, side="right")
         stop = int(ends[max(fit - 1, after)])
         part = slice(start, stop)

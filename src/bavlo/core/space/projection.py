@@ -54,10 +54,16 @@ def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
     return placed
 
 
-def overlay_on_grid(regions: Regions, layout: GridLayout) -> Overlay:
-    """Shared areas of regions in any reference system and the cells of a grid."""
+def overlay_on_grid(regions: Regions, layout: GridLayout, jobs: int = 1) -> Overlay:
+    """Shared areas of regions in any reference system and the cells of a grid.
+
+    Parameters
+    ----------
+    jobs
+        Threads at once, on which no number depends.
+    """
     if not isinstance(layout, CurvilinearLayout):
-        return overlay(edges_on_grid(regions, layout), layout)
+        return overlay(edges_on_grid(regions, layout), layout, jobs)
     geometry = regions.geometry
     if not same_system(regions.crs, LONLAT):
         import pyproj

@@ -17,11 +17,12 @@ from bavlo.core.space.overlay import (
     tiny_regions,
     wrapped,
 )
-from bavlo.core.space.pieces import batches, row_runs
+from bavlo.core.space.pieces import count_pieces, cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.records import dataclass
 
+BYTES_OF_RUN = 24
 CELLS_AT_ONCE = 2**18  # whose values and weights stay near while they are added up
 
 
@@ -63,7 +64,7 @@ class RunOverlay:
     @property
     def nbytes(self) -> int:
         """What it takes in memory."""
-        return sum(a.nbytes for a in (self.region, self.start, self.length, self.fraction))
+        return BYTES_OF_RUN * self.start.size
 
     @cached_property
     def entries(self) -> np.ndarray:
@@ -123,7 +124,13 @@ def _offsets(length: np.ndarray) -> np.ndarray:
     return np.asarray(np.arange(length.sum()) - np.repeat(np.cumsum(length) - length, length))
 
 
-def run_overlay(edges: RegionEdges, layout: GridLayout) -> RunOverlay:
+def most_bytes(edges: RegionEdges, layout: GridLayout) -> float:
+    """What the overlay of these edges takes in memory at most: a cell and a gap for each piece."""
+    pieces = count_pieces(edges, layout.x_edges, layout.y_edges)
+    return 2.0 * BYTES_OF_RUN * float(pieces.sum())
+
+
+def run_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> RunOverlay:
     """Shared areas of regions and a grid, as `overlay` has them cell by cell.
 
     Parameters
@@ -133,8 +140,10 @@ def run_overlay(edges: RegionEdges, layout: GridLayout) -> RunOverlay:
         multiple of 360 away), else metres.
     layout
         The cells, small beside the distances over which the areal scale of a projection changes.
+    jobs
+        Threads at once, on which no number depends.
     """
-    overlay, tiny = _arranged(edges, layout)
+    overlay, tiny = _arranged(edges, layout, jobs)
     inside = _inside(overlay, RowAreas(layout))
     if layout.is_lonlat:
         whole = sphere_areas(edges)
@@ -146,7 +155,7 @@ def run_overlay(edges: RegionEdges, layout: GridLayout) -> RunOverlay:
     return replace(overlay, inside=inside, region_weight=whole)
 
 
-def _arranged(edges: RegionEdges, layout: GridLayout) -> tuple[RunOverlay, np.ndarray]:
+def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOverlay, np.ndarray]:
     """The runs of regions in order of their place, with areas on the plane of the grid.
 
     Returns
@@ -162,8 +171,9 @@ def _arranged(edges: RegionEdges, layout: GridLayout) -> tuple[RunOverlay, np.nd
     westward = bool(layout.x_edges[0] > layout.x_edges[-1])
     parts = []
     counts = np.zeros(edges.count, np.int64)
-    for batch in batches(outlines, x_lines, y_lines):
-        runs = row_runs(batch, x_lines, y_lines, layout.is_lonlat, descending)
+    for runs in cut_at_lines(
+        outlines, x_lines, y_lines, sphere=layout.is_lonlat, descending=descending, jobs=jobs
+    ):
         column = nx - runs.column - runs.length if westward else runs.column
         start = runs.row * nx + column
         parts.append(

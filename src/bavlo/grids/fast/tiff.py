@@ -199,15 +199,23 @@ def _directory(order: str, found: dict[int, tuple[int, ...]], signature: bytes) 
 
 def warm_up(path: Path) -> None:
     """Load and compile what reading a large file uses, where numba is there."""
-    with opened(path) as fetch:
-        directory = read_directory(fetch)
-    if directory is None or directory.predictor != FLOAT_PREDICTOR:
+    directory = compiled_directory(path)
+    if directory is None:
         return
     allow()
     kernel = compiled(undo_float_predictor)
     if kernel is not None:
         item = directory.dtype.itemsize
         kernel(np.zeros((1, item), np.uint8), np.zeros((1, 1), f"u{item}"))
+
+
+def compiled_directory(path: Path) -> Directory | None:
+    """The directory of a file that is read through a compiled loop; None for all others."""
+    with opened(path) as fetch:
+        directory = read_directory(fetch)
+    if directory is None or directory.predictor != FLOAT_PREDICTOR:
+        return None
+    return directory
 
 
 def read_window(

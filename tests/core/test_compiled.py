@@ -1,9 +1,11 @@
 """Loops are compiled where that is allowed and possible, and nowhere else."""
 
+import threading
+
 import pytest
 
 from bavlo.core import compiled as module
-from bavlo.core.compiled import SWITCH, allow, compiled
+from bavlo.core.compiled import SWITCH, allow, compiled, is_allowed, is_loaded, load_early
 
 numba = pytest.importorskip("numba")
 
@@ -25,6 +27,32 @@ def test_nothing_is_compiled_unless_work_pays_for_it():
     assert compiled(add) is None
     allow()
     assert compiled(add)(1, 2) == 3
+
+
+def test_what_is_loaded_early_is_there_when_it_is_asked_for():
+    begun = threading.Event()
+
+    def warm_up():
+        allow()
+        compiled(add)
+        begun.set()
+
+    load_early(warm_up)
+    assert begun.wait(60)
+    assert is_allowed()
+    assert is_loaded()
+    assert compiled(add)(1, 2) == 3
+
+
+def test_a_file_that_is_gone_when_loops_are_loaded_early_is_left_to_its_reader(recwarn):
+    def warm_up():
+        raise FileNotFoundError("people.tif")
+
+    load_early(warm_up)
+    for thread in threading.enumerate():
+        if thread.name == "bavlo-loops":
+            thread.join()
+    assert not recwarn.list  # which tell of errors in threads
 
 
 def test_the_switch_does_without(monkeypatch):

@@ -140,6 +140,31 @@ def test_bricks_are_joined_in_as_few_groups_as_keep_all_workers_busy(
     assert max(sizes) - min(sizes) <= 1
 
 
+@pytest.mark.parametrize("pays", [False, True])
+def test_workers_are_told_whether_compiled_loops_pay(pays, monkeypatch):
+    class Client:
+        def submit(self, work, data, **_):
+            return work(data)
+
+    allowed = []
+    monkeypatch.setattr(dask, "allow", lambda: allowed.append(True))
+    monkeypatch.setattr(dask, "is_allowed", lambda: pays)
+    assert dask._unpacked(dask._shared(Client(), "the work")) == "the work"
+    assert allowed == [True] * pays
+
+
+@pytest.mark.parametrize(
+    ("cluster_address", "most", "said"),
+    [(None, 2**60, "here"), (None, 2**20, ""), ("tcp://there:8786", 2**20, "allowed")],
+)
+def test_loops_are_compiled_where_they_fit(cluster_address, most, said, monkeypatch):
+    heard = []
+    monkeypatch.setattr(memory, "allow", lambda: heard.append("allowed"))
+    run = Resources(2, most, None, cluster_address)
+    memory.compile_where_it_fits(run, Needs(10, 10), lambda: heard.append("here"))
+    assert "".join(heard) == said
+
+
 def test_an_error_on_a_worker_names_what_was_read(cluster):
     class Broken(ArrayReader):
         def read(self, unit):

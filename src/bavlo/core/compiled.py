@@ -33,11 +33,20 @@ def is_allowed() -> bool:
     return _allowed
 
 
-def load_early() -> None:
-    """Allow it, and begin to load numba beside other work, which soon takes as long as loading."""
-    allow()
-    if os.environ.get(SWITCH) != "0":
-        threading.Thread(target=_load, daemon=True).start()
+def load_early(warm_up: Callable[[], None]) -> None:
+    """Begin to load and compile loops beside other work, which takes about as long.
+
+    Parameters
+    ----------
+    warm_up
+        Loads and compiles them. Whoever needs them calls it again, and waits for what is not done.
+    """
+
+    def load() -> None:
+        with suppress(OSError):  # which then meets whoever reads the file
+            warm_up()
+
+    threading.Thread(target=load, daemon=True, name="bavlo-loops").start()
 
 
 def is_loaded() -> bool:
@@ -52,11 +61,6 @@ def compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
         return None
     with _lock:  # numba is not loaded by two threads at once
         return _compiled(kernel)
-
-
-def _load() -> None:
-    with _lock, suppress(ImportError):
-        import numba  # noqa: F401
 
 
 @cache

@@ -15,6 +15,7 @@ from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
 from bavlo.core.values.kinds import ACCUMULATED, Variable
 from bavlo.errors import InputError
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
+from bavlo.grids.fast.rows import HasStoredRows, StoredRows
 from bavlo.grids.source import (
     CellSelection,
     GridFile,
@@ -106,6 +107,14 @@ class JoinedGrid:
         if not one_run or not self.whole_numbers or not isinstance(file, HasPacked):
             return None
         return file.read_packed(int(step_in[0]), int(step_in[0]) + last - first, cells)
+
+    def read_rows(self, rows: slice) -> StoredRows | None:
+        """Whole rows of a grid without time as they are stored, where they are the values."""
+        file = self.files[0]
+        plain = self.time is None and self.scale == 1.0 and self.offset == 0.0
+        if not plain or len(self.files) > 1 or not isinstance(file, HasStoredRows):
+            return None
+        return file.read_rows(rows)
 
     def _scaled(self, block: np.ndarray) -> np.ndarray:
         if self.scale != 1.0:

@@ -20,6 +20,7 @@ from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
+from bavlo.grids.fast.rows import StoredRows
 from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
 from bavlo.grids.raster_tags import (
     crs_notes,
@@ -29,7 +30,7 @@ from bavlo.grids.raster_tags import (
     times_of,
     variable_of,
 )
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
 from bavlo.records import dataclass
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
@@ -113,13 +114,12 @@ class RasterGrid:
                 directory = tiff.read_directory(fetch)
                 if directory is None or directory.signature != self.signature:
                     return False
-                fill = self.packing.missing[0] if self.packing.missing else 0.0
                 url = addresses.url_of(self.path)
                 if url is not None and about is None:
                     ranges = [tiff.ranges_of(directory, window) for window in cells.windows]
                     fetch = addresses.Ahead(url, itertools.chain(*ranges))
                 for window in cells.windows:
-                    place = self.path, fetch, directory, window, fill
+                    place = self.path, fetch, directory, window, self._unwritten
                     if window.subset.is_whole and not directory.is_one_piece:
                         whole = block[0, window.subset.position].reshape(window.shape)
                         for r, c, part in tiff.blocks_of(*place):  # while it is near
@@ -130,6 +130,26 @@ class RasterGrid:
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
         return True
+
+    def read_rows(self, rows: slice) -> StoredRows | None:
+        """Whole rows as they are stored; None where the file is not a plain one of one band."""
+        if self.signature is None or addresses.url_of(self.path) is not None:
+            return None
+        window = WholeRows(self.shape, rows).windows[0]
+        try:
+            with plain_bytes(self.path) as fetch:
+                directory = tiff.read_directory(fetch)
+                if directory is None or directory.signature != self.signature:
+                    return None
+                stored = tiff.read_window(self.path, fetch, directory, window, self._unwritten)
+        except DAMAGE as error:
+            raise cf.unreadable(self.path, error) from error
+        return StoredRows(stored, self.packing)
+
+    @property
+    def _unwritten(self) -> float:
+        """What blocks hold that were never written."""
+        return self.packing.missing[0] if self.packing.missing else 0.0
 
     def _fetched_at_once(self, cells: CellSelection) -> int | None:
         """About how many bytes to fetch, where all of it is sooner there than what is wanted.

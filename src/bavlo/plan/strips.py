@@ -21,13 +21,14 @@ from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats.measures import SQUARES, Measure
-from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
+from bavlo.core.stats.strips import ADDED_UP, Rows, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.fast import tiff
+from bavlo.grids.fast.rows import HasStoredRows
 from bavlo.grids.join import JoinedGrid, TiledGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.records import dataclass
@@ -75,7 +76,7 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
     needs = strip_needs(source, (0, layout.shape[0]), most_bytes(edges, layout))
     here = run.cluster is None and has_room_to_compile(run.memory, needs, run.jobs)
     if here and _is_read_by_loops(source):
-        load_early()
+        load_early(partial(tiff.warm_up, source.files[0].path))
     return run_overlay(edges, layout, run.jobs)
 
 
@@ -97,13 +98,32 @@ class RowReader:
 
 
 @dataclass(frozen=True, eq=False)
+class StoredRowReader:
+    """The same rows, decoded where they are used as far as files give them as they are stored."""
+
+    decoded: RowReader
+
+    def read(self, unit: Unit) -> Rows:
+        """(n, nx) values of some rows, NaN where there is no data."""
+        source = self.decoded.source
+        stored = None
+        if isinstance(source, HasStoredRows):
+            stored = source.read_rows(slice(unit.first, unit.last))
+        return self.decoded.read(unit) if stored is None else stored
+
+    def files(self, first: int, last: int) -> str:
+        """The files that hold the grid, for messages."""
+        return self.decoded.files(first, last)
+
+
+@dataclass(frozen=True, eq=False)
 class StripReducer(EachAlone[tuple[int, StripSums]]):
     """Sums of each strip; all of them are added up in the end, in order of rows."""
 
     index: StripIndex
     shift: float
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
+    def update(self, unit: Unit, values: Rows) -> list[list[tuple[int, StripSums]]]:
         """The sums of one strip, with its first row."""
         return [[(unit.first, self.index.sums(unit.first, values, self.shift))]]
 
@@ -119,11 +139,11 @@ def strip_sample(
     low, high
         Range of the values of all regions.
     """
-    reader = RowReader(source)
+    reader = StoredRowReader(RowReader(source))
     first, last = index.overlay.rows
     shift = 0.0
     if SQUARES in index.wanted:
-        middle = reader.read(Unit((first + last) // 2, (first + last) // 2 + 1))
+        middle = reader.read(Unit((first + last) // 2, (first + last) // 2 + 1))[:]
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])

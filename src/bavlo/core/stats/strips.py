@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import field, replace
+from typing import Protocol
 
 import numpy as np
 
@@ -29,6 +30,14 @@ from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
+
+
+class Rows(Protocol):
+    """Rows (n, nx) of values: an array, or what makes some of them when they are asked for."""
+
+    def __len__(self) -> int: ...
+
+    def __getitem__(self, rows: slice) -> np.ndarray: ...
 
 
 @dataclass(frozen=True, eq=False)
@@ -135,7 +144,7 @@ class StripIndex:
     areas: RowAreas
     wanted: frozenset[str] = field(default_factory=frozenset)
 
-    def sums(self, first: int, block: np.ndarray, shift: float) -> StripSums:
+    def sums(self, first: int, block: Rows, shift: float) -> StripSums:
         """The sums of a strip.
 
         Parameters

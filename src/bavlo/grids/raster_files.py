@@ -138,7 +138,7 @@ def plain_bytes(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
             yield fetch
     else:
         view = memoryview(content)
-        yield lambda position, size: view[position : position + size].tobytes()
+        yield lambda position, size: view[position : position + size]
 
 
 def _content(path: Path) -> bytes | bytearray:

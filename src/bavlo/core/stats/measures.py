@@ -234,7 +234,7 @@ class CellSample:
         """What depends on the mask alone; a mask that comes again is paid for once."""
         if len(self.invalid) > 1:
             return compute()
-        key = name, self.invalid.tobytes()
+        key = name, self._mask_key
         known = self.index.of_masks.get(key)
         if known is None:
             known = compute()
@@ -242,6 +242,11 @@ class CellSample:
                 self.index.of_masks.clear()
             self.index.of_masks[key] = known
         return known
+
+    @cached_property
+    def _mask_key(self) -> bytes:
+        """The mask of all steps, eight cells a byte, which takes a third of the time of hashing."""
+        return np.packbits(self.invalid).tobytes()
 
     @cached_property
     def area_valid(self) -> np.ndarray:

@@ -89,7 +89,7 @@ class Directory:
         )
 
 
-Fetch = Callable[[int, int], bytes]
+Fetch = Callable[[int, int], bytes | memoryview]
 
 
 @contextmanager
@@ -113,7 +113,7 @@ class _Near:
         self.fetch = fetch
         self.start, self.near = 0, fetch(0, FIRST_READ)
 
-    def __call__(self, position: int, size: int) -> bytes:
+    def __call__(self, position: int, size: int) -> bytes | memoryview:
         if not self._holds(position, size):
             if size > FIRST_READ // 2:
                 return self.fetch(position, size)
@@ -135,7 +135,7 @@ def read_directory(fetch: Fetch) -> Directory | None:
 
 def _read_directory(at: Fetch) -> Directory | None:
     head = at(0, 16)
-    order = {b"II": "<", b"MM": ">"}[head[:2]]
+    order = {b"II": "<", b"MM": ">"}[bytes(head[:2])]
     version = struct.unpack_from(order + "H", head, 2)[0]
     big = version == 43
     if version not in (42, 43):
@@ -285,7 +285,7 @@ def blocks_of(
 def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
     height, width = directory.block
     strips = width == directory.shape[1]
-    data: bytes | bytearray = fetch(directory.offsets[number], directory.sizes[number])
+    data: bytes | bytearray | memoryview = fetch(directory.offsets[number], directory.sizes[number])
     item = directory.dtype.itemsize
     if directory.is_deflated:
         data = inflate(data, height * width * item)

@@ -1,5 +1,6 @@
 """Time of the exact overlay, beside the same by Shapely cell by cell."""
 
+import os
 import time
 
 import numpy as np
@@ -62,11 +63,12 @@ def main():
         vertices = int(shapely.get_num_coordinates(shapes).sum())
         array = np.array(shapes)
         ours, shared = timed(lambda array=array: overlay(region_edges(array), GRID))
+        many, _ = timed(lambda array=array: overlay(region_edges(array), GRID, os.cpu_count()))
         theirs, _ = timed(by_shapely, shapes[:sample], runs=1)
         theirs *= len(shapes) / min(sample, len(shapes))
         print(
-            f"| {name} | {vertices:,} | {shared.index.size:,} | {ours:.2f} s | {theirs:.0f} s "
-            f"| {theirs / ours:.0f} |",
+            f"| {name} | {vertices:,} | {shared.index.size:,} | {ours:.2f} s | {many:.2f} s "
+            f"| {theirs:.0f} s | {theirs / ours:.0f} |",
             flush=True,
         )
 

@@ -11,7 +11,7 @@ from rasterio.transform import from_origin
 from shapely import Polygon
 
 from bavlo.commands import grid as grid_command
-from bavlo.core.space import runs
+from bavlo.core.space import rows as rows_of_grid
 from bavlo.errors import RequestError
 from bavlo.grids.join import JoinedGrid
 from bavlo.plan import gridding, strips
@@ -89,7 +89,7 @@ def both(world, monkeypatch, out, *words, rows=7):
     run("series", *words, *common, "--out", f"cells_{out}", cwd=world)
     monkeypatch.setattr(strips, "LEAST_CELLS", 1)
     monkeypatch.setattr(strips, "MOST_ROWS", rows)
-    monkeypatch.setattr(runs, "CELLS_AT_ONCE", 3 * COLUMNS)
+    monkeypatch.setattr(rows_of_grid, "CELLS_AT_ONCE", 3 * COLUMNS)
     run("series", *words, *common, "--out", f"strips_{out}", cwd=world)
     return table(world / f"strips_{out}"), table(world / f"cells_{out}")
 

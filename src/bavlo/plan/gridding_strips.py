@@ -5,19 +5,35 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
-from bavlo.core.space.regrid import AxisShares, Majority, RowSums
+from bavlo.core.space.axis_regrid import AxisShares, RowSums
+from bavlo.core.space.regrid import Majority
+from bavlo.core.space.rows import Rows
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import RowReader, load_loops, strips_of
+from bavlo.plan.strips import RowReader, StoredRowReader, load_loops, strip_needs, strips_of
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
-COPIES = 5  # values, which of them are known, and codes of a strip, 8 bytes each
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
+
+
+@dataclass(frozen=True, eq=False)
+class ConvertedRows:
+    """Rows in another unit, of which some at a time are converted."""
+
+    rows: Rows
+    units: tuple[str, str]
+    difference: bool
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __getitem__(self, part: slice) -> np.ndarray:
+        """(n, nx) values of some of them."""
+        return convert(self.rows[part], *self.units, difference=self.difference)
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,10 +54,10 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
     units: tuple[str, str]
     difference: bool
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
+    def update(self, unit: Unit, values: Rows) -> list[list[tuple[int, RowSums]]]:
         """The sums of one strip, with its first row."""
         if self.units[0] != self.units[1]:
-            values = convert(values, *self.units, difference=self.difference)
+            values = ConvertedRows(values, self.units, self.difference)
         first = unit.first - self.origin
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
@@ -64,14 +80,15 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     )
     width = plan.cells.shape[1]
     units = strips_of(rows.start, rows.stop, width)
-    largest = max(unit.last - unit.first for unit in units)
-    needs = Needs(largest * width * 8.0 * COPIES, plan.onto.layout.shape[0] * width * 8.0 * SUMS)
+    kept = plan.onto.layout.shape[0] * width * 8.0 * SUMS
+    needs = strip_needs(plan.source, (rows.start, rows.stop), kept)
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
+    reader = StoredRowReader(RowReader(plan.source))
     load_loops(plan.source, run, needs)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
-        for settled in engine.reduce(RowReader(plan.source), reducer, segments):
+        for settled in engine.reduce(reader, reducer, segments):
             found += settled
     sums = [each for _, each in sorted(found, key=lambda one: one[0])]
     field = areas.of_sums(sums, plan.request.measuring.least_area)

@@ -18,10 +18,11 @@ from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_c
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats.measures import SQUARES, Measure
-from bavlo.core.stats.strips import ADDED_UP, Rows, StripIndex, StripSample, StripSums, value_range
+from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile

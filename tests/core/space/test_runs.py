@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from shapely import Polygon, box
 
-from bavlo.core.space import runs
+from bavlo.core.space import rows as rows_of_grid
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
@@ -74,7 +74,7 @@ def test_a_large_region_is_kept_as_few_runs(monkeypatch):
     found = run_overlay(region_edges(np.array([box(80, -37, 230, 70)])), layout)
     assert found.entries[0] > 350_000
     assert found.start.size <= 3 * layout.shape[0]
-    monkeypatch.setattr(runs, "CELLS_AT_ONCE", 5_000)
+    monkeypatch.setattr(rows_of_grid, "CELLS_AT_ONCE", 5_000)
     again = run_overlay(region_edges(np.array([box(80, -37, 230, 70)])), layout)
     np.testing.assert_allclose(again.inside, found.inside, rtol=1e-12)
 

@@ -20,10 +20,10 @@ from bavlo.core.space.overlay import (
 from bavlo.core.space.pieces import count_pieces, cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.rows import few_rows
 from bavlo.records import dataclass
 
 BYTES_OF_RUN = 24
-CELLS_AT_ONCE = 2**18  # whose values and weights stay near while they are added up
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,12 +86,10 @@ class RunOverlay:
     def parts(self, first: int, last: int) -> Iterator[tuple[slice, slice]]:
         """Rows of a strip a few at a time, counted from its first, and the runs in them."""
         width = self.shape[1]
-        at_once = max(1, CELLS_AT_ONCE // width)
-        for top in range(first, last, at_once):
-            bottom = min(top + at_once, last)
-            low, high = np.searchsorted(self.start, [top * width, bottom * width])
+        for rows in few_rows(first, last, width):
+            low, high = np.searchsorted(self.start, [rows.start * width, rows.stop * width])
             if low < high:
-                yield slice(top - first, bottom - first), slice(int(low), int(high))
+                yield slice(rows.start - first, rows.stop - first), slice(int(low), int(high))
 
     def of_region(self, region: int, areas: RowAreas) -> Overlay:
         """The overlay of one region and the cells that it touches, one by one."""
@@ -101,13 +99,12 @@ class RunOverlay:
         fraction = np.repeat(self.fraction[own], length)
         width = self.shape[1]
         weight = np.zeros(cells.size)
-        first, last = self.rows
-        at_once = max(1, CELLS_AT_ONCE // width)
-        for top in range(first, last, at_once):
-            bottom = min(top + at_once, last)
-            part = slice(*np.searchsorted(cells, [top * width, bottom * width]).tolist())
+        for rows in few_rows(*self.rows, width):
+            ends = np.searchsorted(cells, [rows.start * width, rows.stop * width])
+            part = slice(*ends.tolist())
             if part.start < part.stop:
-                weight[part] = areas.weights(top, bottom).ravel()[cells[part] - top * width]
+                of_rows = areas.weights(rows.start, rows.stop).ravel()
+                weight[part] = of_rows[cells[part] - rows.start * width]
         return Overlay(
             self.shape,
             cells,

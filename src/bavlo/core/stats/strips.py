@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import field, replace
-from typing import Protocol
 
 import numpy as np
 
 from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.measures import (
     CLASSES,
@@ -30,14 +30,6 @@ from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
-
-
-class Rows(Protocol):
-    """Rows (n, nx) of values: an array, or what makes some of them when they are asked for."""
-
-    def __len__(self) -> int: ...
-
-    def __getitem__(self, rows: slice) -> np.ndarray: ...
 
 
 @dataclass(frozen=True, eq=False)

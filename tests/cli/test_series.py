@@ -157,7 +157,7 @@ def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
 @pytest.mark.parametrize("every", ["month", "year"])
 def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monkeypatch):
     """Whatever is measured beside, and however many files hold them."""
-    monkeypatch.setattr(series, "PACKED_VALUES", 50 * 60)  # more than a month, less than a year
+    monkeypatch.setattr(series, "SUMMED_VALUES", 50 * 60)  # more than a month, less than a year
     monkeypatch.setattr(series, "UNIT_VALUES", 7 * 60)
     rng = np.random.default_rng(8)
     stored = rng.integers(0, 900, (730, 6, 10)).astype("i2")

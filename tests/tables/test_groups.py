@@ -59,7 +59,7 @@ def test_units_of_any_size_give_several_sorts_the_same_values(grids, monkeypatch
 
     wanted = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
     monkeypatch.setattr(command, "UNIT_VALUES", 7 * 48)
-    monkeypatch.setattr(command, "PACKED_VALUES", 50 * 48)
+    monkeypatch.setattr(command, "SUMMED_VALUES", 50 * 48)
     found = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
     for one, other in zip(found, wanted, strict=True):
         assert one["period"] == other["period"]

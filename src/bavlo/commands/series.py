@@ -22,7 +22,7 @@ from bavlo.engine.segments import (
     plan_units,
 )
 from bavlo.grids.fast.packed import HasPacked
-from bavlo.grids.source import where
+from bavlo.grids.source import GridSource, where
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
@@ -30,7 +30,7 @@ from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
-from bavlo.plan.series_reducer import SeriesReducer, ValueRange
+from bavlo.plan.series_reducer import SeriesReducer
 from bavlo.plan.series_table import (
     SeriesArrays,
     apply_windows,
@@ -41,12 +41,13 @@ from bavlo.plan.series_table import (
 )
 from bavlo.plan.settled import SettledValues
 from bavlo.plan.strips import strip_sample
+from bavlo.plan.value_range import ValueRange
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 UNIT_VALUES = VALUES_AT_ONCE
-PACKED_VALUES = 2**23  # cells × steps of a unit whose numbers are added up as they are stored
+SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
 WORTH_COMPILING = 2**28  # cells × steps to be ranked; compiled loops save 2 s then, and take 0.7 s
@@ -200,16 +201,19 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
 
 
 def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
-    """Runs of steps; larger ones where whole numbers can be added up before they are decoded."""
+    """Runs of steps; larger ones where steps are added up before regions are measured."""
     cells = plans[0].cells.size
     assignment = common_assignment([plan.step_weights.assignment for plan in plans])
     units = plan_units(assignment, cells, UNIT_VALUES)
     reducer = plans[0].groups[0].reducer  # that of regions first, where there is one
-    adds_up = isinstance(reducer, RegionFirst) and reducer.sums_first
-    source = plans[0].source
-    if adds_up and isinstance(source, HasPacked) and source.whole_numbers:
-        return group_units(assignment, units, cells, PACKED_VALUES)
+    if isinstance(reducer, RegionFirst) and reducer.sums_first:
+        return group_units(assignment, units, cells, SUMMED_VALUES)
     return units
+
+
+def has_whole_numbers(source: GridSource) -> bool:
+    """Whether all that is stored are whole numbers, which are added up before they are decoded."""
+    return isinstance(source, HasPacked) and source.whole_numbers
 
 
 def series_needs(
@@ -226,7 +230,9 @@ def series_needs(
     """
     plan = plans[0]
     steps = max((part.last - part.first for unit in units for part in unit.each), default=0)
-    stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
+    stored = 0
+    if has_whole_numbers(plan.source):
+        stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
     shared = plan.by_cells.overlay
     largest = int(shared.entries.max(initial=0))
     sorting = max(SORTED_AT_ONCE, largest) * 8 * COPIES_SORTED

@@ -8,13 +8,16 @@ from contextlib import contextmanager
 import numpy as np
 
 from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.totals import Totals
 from bavlo.engine.memory import Needs, fitting_jobs
 from bavlo.engine.protocol import Resources
 from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.fast.packed import HasPacked, PackedBlock, Totals
+from bavlo.grids.fast.packed import HasPacked, PackedBlock
+from bavlo.grids.join import JoinedGrid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.scratch import BESIDE, PIECES, band_size
 from bavlo.grids.source import CellSelection, GridSource, files_of
+from bavlo.grids.urls import url_of
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
@@ -49,6 +52,13 @@ def check_chunks_fit(source: GridSource, run: Resources) -> None:
         fitting_jobs(1, run.memory, Needs(needed, 0.0))
 
 
+def reads_single_steps(source: GridSource) -> bool:
+    """Whether steps are stored by themselves, and near enough to be read one after the other."""
+    if not isinstance(source, JoinedGrid):
+        return False
+    return source.step_chunk == 1 and url_of(source.files[0].path) is None
+
+
 @dataclass(frozen=True, eq=False)
 class BlockReader:
     """Reads the used cells of a grid."""
@@ -79,18 +89,29 @@ class UnitValues:
     unit: Unit
     packed: PackedBlock | None
 
-    def totals(self, starts: np.ndarray | None) -> Totals | None:
-        """Sums over runs of steps that begin with `starts` (P,); None where they cannot be had."""
-        return None if self.packed is None or starts is None else self.packed.totals(starts)
+    @property
+    def cells(self) -> int:
+        """How many values a step has."""
+        return self.reader.cells.size
 
-    def blocks(self) -> Iterator[tuple[Unit, np.ndarray]]:
-        """Each part of the unit with its values (T, C)."""
-        for part in self.unit.each:
-            if self.packed is None:
-                yield part, self.reader.read(part)
-            else:
-                first = self.unit.first
-                yield part, self.packed.decode(part.first - first, part.last - first)
+    def totals(self, starts: np.ndarray) -> Totals | None:
+        """Sums over runs of steps that begin with `starts` (P,), of whole numbers as stored."""
+        return None if self.packed is None else self.packed.totals(starts)
+
+    def rows(self) -> Iterator[np.ndarray]:
+        """The values (C,) of each step, read alone where the files allow it."""
+        each = self.unit.each
+        if reads_single_steps(self.reader.source):
+            each = tuple(Unit(step, step + 1) for step in range(self.unit.first, self.unit.last))
+        for part in each:
+            yield from self.reader.read(part)
+
+    def block(self, part: Unit) -> np.ndarray:
+        """The values (T, C) of a part of the unit."""
+        if self.packed is None:
+            return self.reader.read(part)
+        first = self.unit.first
+        return self.packed.decode(part.first - first, part.last - first)
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,30 +13,9 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.plan.reading import UnitValues
 from bavlo.plan.series import SeriesPlan
+from bavlo.plan.step_sums import StepSums, add_rows
+from bavlo.plan.value_range import ValueRange
 from bavlo.records import dataclass
-
-IN_CACHE = 2**16  # values that are still near when they are looked at again
-
-
-@dataclass(frozen=True)
-class ValueRange:
-    """Lowest and highest value; ∞ and -∞ where there is none."""
-
-    low: float = np.inf
-    high: float = -np.inf
-
-    def wider(self, other: ValueRange) -> ValueRange:
-        """The range that holds two."""
-        return ValueRange(min(self.low, other.low), max(self.high, other.high))
-
-    @classmethod
-    def of(cls, block: np.ndarray) -> ValueRange:
-        """Of an array of any shape, leaving out NaN."""
-        flat = block.reshape(-1)
-        parts = [flat[n : n + IN_CACHE] for n in range(0, flat.size, IN_CACHE)]
-        low = min((np.fmin.reduce(part, initial=np.inf) for part in parts), default=np.inf)
-        high = max((np.fmax.reduce(part, initial=-np.inf) for part in parts), default=-np.inf)
-        return cls(float(low), float(high))
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,33 +81,63 @@ class SeriesReducer:
     looks_at_cells: bool = False
 
     def update(self, unit: Unit, values: UnitValues) -> list[SeriesState]:
-        """Reduce the values of a unit, as stored whole numbers where sums of them will do."""
+        """Reduce the values of a unit, added up first where sums of them will do."""
+        todo = [n for n, reducer in enumerate(self.reducers) if reducer.has_steps(unit)]
+        states: list[SeriesState] = []
+        sums: dict[int, StepSums] = {}
+        if values.packed is not None:
+            states, todo = self._of_stored(unit, values, todo)
+        else:
+            tried = {n: StepSums.of(self.reducers[n], unit, values.cells) for n in todo}
+            sums = {n: each for n, each in tried.items() if each is not None}
+        others = [n for n in todo if n not in sums]
+        left = unit.first
+        if sums and not others:
+            left = add_rows(values.rows(), unit, sums.values())
+        for part in unit.each if others or left < unit.last else ():
+            if part.last <= left:
+                continue
+            some = Unit(max(part.first, left), part.last)
+            block = values.block(some)
+            if others:
+                add_rows(block, some, sums.values())
+                states.append(self._measured(some, block, others))
+            for each in sums.values():
+                each.measure_rest(some, block)
+        for n, each in sums.items():
+            for found in each.close():
+                groups: list[OpenPeriods | None] = [None] * len(self.reducers)
+                groups[n] = found.periods
+                has_data = self._with_data(found.values)
+                states.append(SeriesState(tuple(groups), found.value_range, has_data))
+        return states
+
+    def _measured(self, part: Unit, block: np.ndarray, todo: list[int]) -> SeriesState:
+        """The state of the values (T, C) of some steps."""
+        groups: list[OpenPeriods | None] = [None] * len(self.reducers)
+        for n in todo:
+            if self.reducers[n].has_steps(part):
+                groups[n] = self.reducers[n].state_of(part, block)
+        return SeriesState(tuple(groups), ValueRange.of(block), self._with_data(block))
+
+    def _of_stored(
+        self, unit: Unit, values: UnitValues, todo: list[int]
+    ) -> tuple[list[SeriesState], list[int]]:
+        """The state of a unit from sums of whole numbers as stored, and reducers that need more."""
         groups: list[OpenPeriods | None] = [None] * len(self.reducers)
         value_range, has_data = ValueRange(), None
-        states: list[SeriesState] = []
-        todo = list(range(len(self.reducers)))
-        for n, reducer in enumerate(self.reducers):
-            if not reducer.has_steps(unit):
-                todo.remove(n)
-                continue
-            if not isinstance(reducer, RegionFirst):
-                continue
-            totals = values.totals(reducer.plain_runs(unit)) if unit.parts else None
-            if totals is not None:
+        for n in todo:
+            reducer = self.reducers[n]
+            starts = reducer.plain_runs(unit) if isinstance(reducer, RegionFirst) else None
+            totals = None if starts is None else values.totals(starts)
+            if isinstance(reducer, RegionFirst) and totals is not None:
                 value_range = ValueRange(*totals.value_range)
                 groups[n] = reducer.state_of_sums(unit, totals.value)
                 has_data = self._with_data(totals.value)
-                todo.remove(n)
-        if any(group is not None for group in groups):
-            states.append(SeriesState(tuple(groups), value_range, has_data))
-        for part, block in values.blocks() if todo else ():
-            groups = [None] * len(self.reducers)
-            for n in todo:
-                if not self.reducers[n].has_steps(part):
-                    continue
-                groups[n] = self.reducers[n].state_of(part, block)
-            states.append(SeriesState(tuple(groups), ValueRange.of(block), self._with_data(block)))
-        return states
+        left = [n for n in todo if groups[n] is None]
+        if left == todo:
+            return [], todo
+        return [SeriesState(tuple(groups), value_range, has_data)], left
 
     def _with_data(self, block: np.ndarray) -> np.ndarray | None:
         """Which cells of (T, C) values have any, where that is to be told."""

@@ -15,8 +15,9 @@ from bavlo.core.values.kinds import RATE, total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
-from bavlo.plan.series_reducer import SeriesSettled, ValueRange, either
+from bavlo.plan.series_reducer import SeriesSettled, either
 from bavlo.plan.strips import measured
+from bavlo.plan.value_range import ValueRange
 from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, row_count, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table

@@ -27,8 +27,8 @@ from bavlo.grids.join import JoinedGrid
 from bavlo.grids.kept import keep, load
 from bavlo.grids.source import GridSource
 from bavlo.plan.series import SeriesPlan
-from bavlo.plan.series_reducer import ValueRange
 from bavlo.plan.series_table import SeriesArrays
+from bavlo.plan.value_range import ValueRange
 from bavlo.plan.weights import FurtherWeights
 from bavlo.records import dataclass
 

@@ -11,6 +11,7 @@ from typing import Protocol, runtime_checkable
 
 import numpy as np
 
+from bavlo.core.reduce.totals import Totals
 from bavlo.grids.cf import Packing
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
@@ -30,22 +31,6 @@ class HasPacked(Protocol):
 
     def read_packed(self, first: int, last: int, cells: CellSelection) -> PackedBlock | None:
         """The stored numbers of the steps `first` to `last` (excluded), where they are whole."""
-
-
-@dataclass(frozen=True, eq=False)
-class Totals:
-    """Sums over runs of steps.
-
-    Parameters
-    ----------
-    value : (P, C) float64
-        NaN where the steps have no data.
-    value_range
-        Lowest and highest value of all steps; (inf, -inf) where there is none.
-    """
-
-    value: np.ndarray
-    value_range: tuple[float, float]
 
 
 @dataclass(frozen=True, eq=False)

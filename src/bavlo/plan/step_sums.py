@@ -1,0 +1,124 @@
+"""Steps added up as they are read, before regions are measured."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+
+import numpy as np
+
+from bavlo.core.reduce.periods import OpenPeriods
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.regions import RegionFirst
+from bavlo.core.reduce.totals import RunningTotals
+from bavlo.plan.value_range import ValueRange
+from bavlo.records import dataclass
+
+LEAST_SUMMED = 4  # steps, from which on it pays to add them up before regions are measured
+
+
+@dataclass(frozen=True, eq=False)
+class Reduced:
+    """The open periods of some steps of a reducer, and what went in.
+
+    Parameters
+    ----------
+    values
+        (T, C) values of the steps, or their sums over periods (P, C).
+    """
+
+    periods: OpenPeriods
+    value_range: ValueRange
+    values: np.ndarray
+
+
+class StepSums:
+    """What a reducer makes of the steps of a unit, each run of them that misses the same cells.
+
+    Where the missing cells change every few steps, it stops: the rest is to be measured step by
+    step. All of that follows from the data, however many steps are read at a time.
+
+    Parameters
+    ----------
+    runs : (P,) int
+        First steps of the unit's periods, counted from its own.
+    cells
+        How many values a step has.
+    """
+
+    def __init__(self, reducer: RegionFirst, unit: Unit, runs: np.ndarray, cells: int) -> None:
+        self.reducer = reducer
+        self.unit = unit
+        self.runs = runs
+        self.cells = cells
+        self.done: list[Reduced] = []
+        self.stopped_at: int | None = None
+        self._begin(unit.first)
+
+    @classmethod
+    def of(cls, reducer: object, unit: Unit, cells: int) -> StepSums | None:
+        """Where the steps of a unit may be added up first, and are so many that it pays."""
+        if not unit.parts or not isinstance(reducer, RegionFirst):
+            return None
+        runs = reducer.plain_runs(unit)
+        if runs is None or unit.last - unit.first < LEAST_SUMMED * len(runs):
+            return None
+        return cls(reducer, unit, runs, cells)
+
+    def _begin(self, step: int) -> None:
+        self.begin = step
+        inside = self.runs[self.runs > step - self.unit.first] - (step - self.unit.first)
+        self.sums = RunningTotals(np.append(0, inside), self.cells)
+        self.held: list[np.ndarray] = []
+
+    def add(self, row: np.ndarray) -> None:
+        """Take in the values (C,) of the next step, unless it has stopped."""
+        if self.stopped_at is not None:
+            return
+        if not self.sums.add(row):
+            step = self.begin + self.sums.count
+            if self.sums.count < LEAST_SUMMED:
+                self._measure(Unit(self.begin, step), np.stack(self.held))
+                self.stopped_at = step
+                return
+            self._finish()
+            self._begin(step)
+            self.sums.add(row)
+        if self.sums.count < LEAST_SUMMED:
+            self.held.append(row)
+        else:
+            self.held.clear()
+
+    def measure_rest(self, part: Unit, block: np.ndarray) -> None:
+        """Measure those steps of a part of the unit, with values (T, C), that are left."""
+        if self.stopped_at is not None and part.last > self.stopped_at:
+            steps = Unit(max(part.first, self.stopped_at), part.last)
+            self._measure(steps, block[steps.first - part.first :])
+
+    def close(self) -> list[Reduced]:
+        """What it made of all steps."""
+        if self.stopped_at is None:
+            self._finish()
+        return self.done
+
+    def _measure(self, steps: Unit, block: np.ndarray) -> None:
+        state = self.reducer.state_of(steps, block)
+        self.done.append(Reduced(state, ValueRange.of(block), block))
+
+    def _finish(self) -> None:
+        steps, totals = Unit(self.begin, self.begin + self.sums.count), self.sums.totals()
+        state = self.reducer.state_of_sums(steps, totals.value)
+        self.done.append(Reduced(state, ValueRange(*totals.value_range), totals.value))
+
+
+def add_rows(rows: Iterable[np.ndarray], steps: Unit, sums: Collection[StepSums]) -> int:
+    """Take in the values (C,) of some steps; the step from which on they are left.
+
+    All sums of a unit stop at the same step, since they see the same gaps.
+    """
+    for row in rows:
+        for each in sums:
+            each.add(row)
+        stopped = [each.stopped_at for each in sums if each.stopped_at is not None]
+        if stopped:
+            return stopped[0]
+    return steps.last

@@ -73,7 +73,8 @@ class SeriesArrays:
                 rows = slice(each.first, each.first + each.steps.shape[0])
                 self.value[:, rows, group.positions] = each.value.transpose(1, 0, 2)
                 self.area_valid[:, rows, group.positions] = each.area_valid.T[:, :, None]
-                self.steps[:, rows] = each.steps.T
+                if group is self.groups[-1]:  # whose steps count, whichever is settled last
+                    self.steps[:, rows] = each.steps.T
                 if self.place is not None and each.place is not None:
                     self.place[:, rows, group.positions] = each.place.transpose(1, 0, 2)
 

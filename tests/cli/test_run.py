@@ -106,6 +106,7 @@ def write(path, first, last, change=lambda out: out):
 @pytest.fixture
 def folder(tmp_path, monkeypatch):
     monkeypatch.setattr(series, "UNIT_VALUES", 48 * 10)  # many units, and segments
+    monkeypatch.setattr(series, "SUMMED_VALUES", 48 * 40)
     for year in (2001, 2002, 2003):
         write(tmp_path / f"rain_{year}.nc", f"{year}-01-01", f"{year + 1}-01-01")
     write_regions(tmp_path / "regions.geojson", {"a": box(0.5, 0.5, 3.3, 4.1),

@@ -117,6 +117,7 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
     monkeypatch.setattr(segments, "MOST_UNITS", 7)
     monkeypatch.setattr(series, "UNIT_VALUES", 2**16)
     monkeypatch.setattr(values, "UNIT_VALUES", 2**16)
+    monkeypatch.setattr(series, "SUMMED_VALUES", 2**18)
     monkeypatch.setattr(by_stream, "SEGMENT_SIZES", (2, 3))
     merged = []
 

@@ -13,7 +13,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.plan.reading import UnitValues
 from bavlo.plan.series import SeriesPlan
-from bavlo.plan.step_sums import StepSums, add_rows
+from bavlo.plan.step_sums import StepSums, add_rows, with_data
 from bavlo.plan.value_range import ValueRange
 from bavlo.records import dataclass
 
@@ -88,8 +88,7 @@ class SeriesReducer:
         if values.packed is not None:
             states, todo = self._of_stored(unit, values, todo)
         else:
-            tried = {n: StepSums.of(self.reducers[n], unit, values.cells) for n in todo}
-            sums = {n: each for n, each in tried.items() if each is not None}
+            sums = self._step_sums(unit, values.cells, todo)
         others = [n for n in todo if n not in sums]
         left = unit.first
         if sums and not others:
@@ -108,9 +107,17 @@ class SeriesReducer:
             for found in each.close():
                 groups: list[OpenPeriods | None] = [None] * len(self.reducers)
                 groups[n] = found.periods
-                has_data = self._with_data(found.values)
-                states.append(SeriesState(tuple(groups), found.value_range, has_data))
+                states.append(SeriesState(tuple(groups), found.value_range, found.has_data))
         return states
+
+    def _step_sums(self, unit: Unit, cells: int, todo: list[int]) -> dict[int, StepSums]:
+        """Of those reducers for which the steps of a unit may be added up first."""
+        out = {}
+        for n in todo:
+            sums = StepSums.of(self.reducers[n], unit, cells, looks_at_cells=self.looks_at_cells)
+            if sums is not None:
+                out[n] = sums
+        return out
 
     def _measured(self, part: Unit, block: np.ndarray, todo: list[int]) -> SeriesState:
         """The state of the values (T, C) of some steps."""
@@ -141,7 +148,7 @@ class SeriesReducer:
 
     def _with_data(self, block: np.ndarray) -> np.ndarray | None:
         """Which cells of (T, C) values have any, where that is to be told."""
-        return ~np.isnan(block).all(axis=0) if self.looks_at_cells else None
+        return with_data(block) if self.looks_at_cells else None
 
     def merge(self, earlier: SeriesState, later: SeriesState) -> SeriesState:
         """The open periods of two neighbouring runs of steps together."""

@@ -22,13 +22,13 @@ class Reduced:
 
     Parameters
     ----------
-    values
-        (T, C) values of the steps, or their sums over periods (P, C).
+    has_data
+        (C,) bool which cells had data at any of the steps; None where nobody needs it.
     """
 
     periods: OpenPeriods
     value_range: ValueRange
-    values: np.ndarray
+    has_data: np.ndarray | None
 
 
 class StepSums:
@@ -43,10 +43,21 @@ class StepSums:
         First steps of the unit's periods, counted from its own.
     cells
         How many values a step has.
+    looks_at_cells
+        Whether the cells that have data at any step are told.
     """
 
-    def __init__(self, reducer: RegionFirst, unit: Unit, runs: np.ndarray, cells: int) -> None:
+    def __init__(
+        self,
+        reducer: RegionFirst,
+        unit: Unit,
+        runs: np.ndarray,
+        cells: int,
+        *,
+        looks_at_cells: bool,
+    ) -> None:
         self.reducer = reducer
+        self.looks_at_cells = looks_at_cells
         self.unit = unit
         self.runs = runs
         self.cells = cells
@@ -55,14 +66,16 @@ class StepSums:
         self._begin(unit.first)
 
     @classmethod
-    def of(cls, reducer: object, unit: Unit, cells: int) -> StepSums | None:
+    def of(
+        cls, reducer: object, unit: Unit, cells: int, *, looks_at_cells: bool = False
+    ) -> StepSums | None:
         """Where the steps of a unit may be added up first, and are so many that it pays."""
         if not unit.parts or not isinstance(reducer, RegionFirst):
             return None
         runs = reducer.plain_runs(unit)
         if runs is None or unit.last - unit.first < LEAST_SUMMED * len(runs):
             return None
-        return cls(reducer, unit, runs, cells)
+        return cls(reducer, unit, runs, cells, looks_at_cells=looks_at_cells)
 
     def _begin(self, step: int) -> None:
         self.begin = step
@@ -102,12 +115,21 @@ class StepSums:
 
     def _measure(self, steps: Unit, block: np.ndarray) -> None:
         state = self.reducer.state_of(steps, block)
-        self.done.append(Reduced(state, ValueRange.of(block), block))
+        self._done(state, ValueRange.of(block), block)
 
     def _finish(self) -> None:
         steps, totals = Unit(self.begin, self.begin + self.sums.count), self.sums.totals()
         state = self.reducer.state_of_sums(steps, totals.value)
-        self.done.append(Reduced(state, ValueRange(*totals.value_range), totals.value))
+        self._done(state, ValueRange(*totals.value_range), totals.value)
+
+    def _done(self, state: OpenPeriods, value_range: ValueRange, values: np.ndarray) -> None:
+        has_data = with_data(values) if self.looks_at_cells else None
+        self.done.append(Reduced(state, value_range, has_data))
+
+
+def with_data(values: np.ndarray) -> np.ndarray:
+    """(C,) bool which cells of (T, C) values, or of their sums, have any."""
+    return np.asarray(~np.isnan(values).all(axis=0))
 
 
 def add_rows(rows: Iterable[np.ndarray], steps: Unit, sums: Collection[StepSums]) -> int:

@@ -32,6 +32,7 @@ from bavlo.plan.value_range import ValueRange
 from bavlo.plan.weights import FurtherWeights
 from bavlo.records import dataclass
 
+ORDER_OF_ADDITIONS = 2  # another number whenever sums come to other last digits than before
 OF_PLAN = ("labels", "value", "area_valid", "steps", "place")
 
 
@@ -278,7 +279,15 @@ def key_of(
     told: Sequence[Any], layout: GridLayout, overlay: Overlay, weights: FurtherWeights
 ) -> str:
     """The name of an entry: SHA-256 of what is told in words, of cells, overlay and weights."""
-    words = [__version__, *told, layout.crs, layout.shape, weights.name, weights.is_count]
+    words = [
+        __version__,
+        ORDER_OF_ADDITIONS,
+        *told,
+        layout.crs,
+        layout.shape,
+        weights.name,
+        weights.is_count,
+    ]
     digest = hashlib.sha256(repr(words).encode())
     arrays = [layout.x_edges, layout.y_edges, overlay.cells, overlay.indptr, overlay.index]
     arrays += [overlay.fraction, overlay.weight, overlay.region_weight]

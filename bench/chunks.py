@@ -89,6 +89,36 @@ def bavlo(words):
     return time.perf_counter() - start, used.ru_maxrss / 1024
 
 
+def beside(words, floor, path, runs):
+    """Medians of interleaved runs of a command and of the least that it could do, and peak memory.
+
+    Parameters
+    ----------
+    words
+        Of the command, without its output.
+    floor
+        Does the least, given the path.
+
+    Returns
+    -------
+    ours, least
+        Seconds.
+    memory
+        MB.
+    """
+    ours, least, memory = [], [], []
+    with tempfile.TemporaryDirectory(dir=WORK) as folder:
+        command = [*words, "--memory", "1GB", "--quiet", "--out", f"{folder}/out.csv", "--replace"]
+        for _ in range(runs):
+            seconds, most = bavlo(command)
+            ours.append(seconds)
+            memory.append(most)
+            start = time.perf_counter()
+            apart(floor, path)
+            least.append(time.perf_counter() - start)
+    return statistics.median(ours), statistics.median(least), max(memory)
+
+
 def main():
     """Print the table."""
     parser = argparse.ArgumentParser()
@@ -107,21 +137,11 @@ def main():
             continue
         path = WORK / f"chunks_{'_'.join(map(str, chunk))}.nc"
         apart(make, path, shape, chunk, is_last)
-        ours, least, memory = [], [], []
-        with tempfile.TemporaryDirectory(dir=WORK) as folder:
-            command = ["series", path, "--regions", regions, "--every", "month"]
-            command += ["--memory", "1GB", "--quiet", "--out", f"{folder}/out.csv", "--replace"]
-            for _ in range(given.runs):
-                seconds, most = bavlo(command)
-                ours.append(seconds)
-                memory.append(most)
-                start = time.perf_counter()
-                apart(floor, path)
-                least.append(time.perf_counter() - start)
-        middle, plain = statistics.median(ours), statistics.median(least)
+        command = ["series", path, "--regions", regions, "--every", "month"]
+        ours, least, memory = beside(command, floor, path, given.runs)
         print(
-            f"| {name} | {shape[1]} × {shape[2]} | {middle:.1f} s | {plain:.1f} s "
-            f"| {middle / plain:.2f} | {max(memory):.0f} MB |"
+            f"| {name} | {shape[1]} × {shape[2]} | {ours:.1f} s | {least:.1f} s "
+            f"| {ours / least:.2f} | {memory:.0f} MB |"
         )
 
 

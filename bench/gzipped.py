@@ -7,9 +7,6 @@ every file read and unpacked once by libdeflate, on all cores.
 import argparse
 import gzip
 import os
-import statistics
-import tempfile
-import time
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 
@@ -18,7 +15,7 @@ from deflate import gzip_decompress
 from rasterio.io import MemoryFile
 from rasterio.transform import from_origin
 
-from chunks import bavlo
+from chunks import bavlo, beside
 from reading import WORK
 from static import apart
 
@@ -76,21 +73,10 @@ def main():
     if not regions.exists():
         bavlo(["demo", WORK / "sorrel"])
     apart(make, folder, given.files)
-    ours, least, memory = [], [], []
-    with tempfile.TemporaryDirectory(dir=WORK) as out:
-        command = ["series", folder, "--regions", regions, "--every", "month", "--memory", "1GB"]
-        command += ["--quiet", "--out", f"{out}/out.csv", "--replace"]
-        for _ in range(given.runs):
-            seconds, most = bavlo(command)
-            ours.append(seconds)
-            memory.append(most)
-            start = time.perf_counter()
-            apart(floor, folder)
-            least.append(time.perf_counter() - start)
-    middle, plain = statistics.median(ours), statistics.median(least)
+    command = ["series", folder, "--regions", regions, "--every", "month"]
+    ours, least, memory = beside(command, floor, folder, given.runs)
     print(
-        f"| {given.files} | {middle:.1f} s | {plain:.1f} s | {middle / plain:.2f} "
-        f"| {max(memory):.0f} MB |"
+        f"| {given.files} | {ours:.1f} s | {least:.1f} s | {ours / least:.2f} | {memory:.0f} MB |"
     )
 
 

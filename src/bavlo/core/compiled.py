@@ -36,6 +36,8 @@ def is_allowed() -> bool:
 def load_early(warm_up: Callable[[], None]) -> None:
     """Begin to load and compile loops beside other work, which takes about as long.
 
+    A program that ends meanwhile waits for it: the compiler must not be stopped halfway.
+
     Parameters
     ----------
     warm_up
@@ -46,7 +48,7 @@ def load_early(warm_up: Callable[[], None]) -> None:
         with suppress(OSError):  # which then meets whoever reads the file
             warm_up()
 
-    threading.Thread(target=load, daemon=True, name="bavlo-loops").start()
+    threading.Thread(target=load, name="bavlo-loops").start()
 
 
 def is_loaded() -> bool:

@@ -214,6 +214,10 @@ class CellSample:
     @cached_property
     def invalid(self) -> np.ndarray:
         """(T, C) where data is missing, or (1, C) where every step misses the same cells."""
+        if not any(
+            np.isnan(row.min(initial=0.0)) for row in self.block
+        ):  # sooner than cell by cell
+            return np.zeros((1, self.block.shape[1]), bool)
         missing = np.isnan(self.block)
         if len(missing) == 1:
             return np.asarray(missing)

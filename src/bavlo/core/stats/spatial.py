@@ -8,6 +8,7 @@ runs of eight cells, so that only one run for each percentile is cumulated cell 
 from __future__ import annotations
 
 import itertools
+import math
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
@@ -147,7 +148,7 @@ def weighted_percentiles(
     keys, weights = _again("keys", most, np.uint64), _again("weights", most, np.float64)
     for part, some in _pieces(classes, steps):
         shape = some.stop - some.start, *part.cells.shape
-        size = int(np.prod(shape))
+        size = math.prod(shape)
         key, weight = keys[:size].reshape(shape), weights[:size].reshape(shape)
         np.take(ranks[some], part.cells, axis=1, out=key, mode="clip")
         key |= part.places
@@ -200,7 +201,7 @@ def _by_kernels(
             for step in range(0, len(block), together):
                 steps = slice(step, min(step + together, len(block)))
                 shape = steps.stop - step, *cells.shape
-                key = keys[: int(np.prod(shape))].reshape(shape)
+                key = keys[: math.prod(shape)].reshape(shape)
                 exact = ranks(bits[steps], cells, skipped, low, key)
                 key.sort(axis=-1)
                 own = block[steps], cells, weights, skipped

@@ -85,8 +85,8 @@ def order_ties(
         row[to] = moved
 
 
-def sum_by_runs(weight: np.ndarray, ends: np.ndarray, midpoints: np.ndarray) -> float:
-    """The sum of weights, and by run of eight the sum at its end and at its last midpoint."""
+def sum_by_runs(weight: np.ndarray, ends: np.ndarray) -> float:
+    """The sum of weights, and the sum up to the end of each run of eight."""
     whole = 0.0
     for r in range(ends.size):
         b = r * RUN
@@ -95,26 +95,31 @@ def sum_by_runs(weight: np.ndarray, ends: np.ndarray, midpoints: np.ndarray) -> 
         )
         whole = eight if r == 0 else eight + whole
         ends[r] = whole
-        midpoints[r] = whole - weight[b + RUN - 1] / 2
     return whole
 
 
 def find_between(
-    weight: np.ndarray, ends: np.ndarray, midpoints: np.ndarray, target: float
-) -> tuple[int, int, float]:
-    """The two places whose midpoints a target lies between, and the share of the second."""
-    run = 0
-    for r in range(ends.size - 1):
-        run += midpoints[r] < target
-    sum_to = ends[run - 1] if run > 0 else 0.0
-    up_to, below = sum_to, 0
-    for j in range(run * RUN, run * RUN + RUN):
-        own = weight[j]
-        under = sum_to + own / 2 < target and own > 0
-        sum_to = sum_to + own
-        if under:
-            below += 1
-            up_to = sum_to
+    weight: np.ndarray, ends: np.ndarray, target: float, run: int
+) -> tuple[int, int, float, int]:
+    """The two places whose midpoints a target lies between, the share of the second, and its run.
+
+    Parameters
+    ----------
+    weight, ends
+        As in `sum_by_runs`; cells of no weight stand last. Midpoints never fall, so that the first
+        one that is not below the target ends the search.
+    run
+        A run whose predecessors all end below the target.
+    """
+    while run < ends.size - 1 and ends[run] - weight[run * RUN + RUN - 1] / 2 < target:
+        run += 1
+    up_to, below = ends[run - 1] if run > 0 else 0.0, 0
+    while below < RUN:
+        own = weight[run * RUN + below]
+        if not (own > 0 and up_to + own / 2 < target):
+            break
+        up_to += own
+        below += 1
     above = run * RUN + below
     first, second = max(above - 1, 0), min(above, weight.size - 1)
     if not weight[second] > 0:
@@ -124,7 +129,13 @@ def find_between(
         half = (weight[first] + weight[second]) / 2
         share = (target - up_to + weight[first] / 2) / half
         share = min(max(share, 0.0), 1.0)
-    return first, second, share
+    return first, second, share, run
+
+
+def bits_of_rank(rank: int) -> int:
+    """The bits of the value that has a rank, where no bits were left out of it."""
+    sign = rank >> np.int64(63)
+    return ((rank + sign) ^ sign) | (sign & ~np.int64(WHOLE))
 
 
 def percentiles_of_ranked(
@@ -152,6 +163,7 @@ def percentiles_of_ranked(
     exact
         That no values are so.
     percents : (Q,) float64
+        Ascending.
     regions : (G,)
         Which they are of all R.
     out : (Q, all steps, R) float64
@@ -159,7 +171,9 @@ def percentiles_of_ranked(
     """
     steps, _, size = key.shape
     runs = size // RUN
-    weight, ends, midpoints = np.empty(size), np.empty(runs), np.empty(runs)
+    weight, ends = np.empty(size), np.empty(runs)
+    bits = np.empty(2, np.int64)
+    numbers = bits.view(np.float64)
     mask = np.int64(low)
     for t in range(steps):
         values = block[t]
@@ -173,12 +187,16 @@ def percentiles_of_ranked(
             for j in range(count):
                 weight[j] = weights[g, np.uint64(row[j] & mask)]
             weight[count:] = 0.0
-            whole = sum_by_runs(weight, ends, midpoints)
+            whole, run = sum_by_runs(weight, ends), 0
             for p in range(percents.size):
                 out[p, begin + t, region] = np.nan
                 if whole > 0:
                     target = whole * (percents[p] / 100)
-                    first, second, share = find_between(weight, ends, midpoints, target)
-                    low_value = values[cells[g, row[first] & mask]]
-                    high_value = values[cells[g, row[second] & mask]]
-                    out[p, begin + t, region] = low_value + share * (high_value - low_value)
+                    first, second, share, run = find_between(weight, ends, target, run)
+                    if exact:  # the keys are near, the values are not: a tenth of the time
+                        bits[0] = bits_of_rank(row[first] & ~mask)
+                        bits[1] = bits_of_rank(row[second] & ~mask)
+                    else:
+                        numbers[0] = values[cells[g, row[first] & mask]]
+                        numbers[1] = values[cells[g, row[second] & mask]]
+                    out[p, begin + t, region] = numbers[0] + share * (numbers[1] - numbers[0])

@@ -5,7 +5,7 @@ import threading
 import pytest
 
 from bavlo.core import compiled as module
-from bavlo.core.compiled import SWITCH, allow, compiled, is_allowed, is_loaded, load_early
+from bavlo.core.compiled import allow, compiled, is_allowed, is_loaded, load_early
 
 numba = pytest.importorskip("numba")
 
@@ -16,11 +16,8 @@ def add(a, b):
 
 @pytest.fixture(autouse=True)
 def afresh(monkeypatch):
-    monkeypatch.delenv(SWITCH, raising=False)
     monkeypatch.setattr(module, "_allowed", False)
-    module._compiled.cache_clear()
-    yield
-    module._compiled.cache_clear()
+    monkeypatch.setattr(module, "_ready", {})
 
 
 def test_nothing_is_compiled_unless_work_pays_for_it():
@@ -57,7 +54,7 @@ def test_a_file_that_is_gone_when_loops_are_loaded_early_is_left_to_its_reader(r
 
 def test_the_switch_does_without(monkeypatch):
     allow()
-    monkeypatch.setenv(SWITCH, "0")
+    monkeypatch.setattr(module, "wanted", False)
     assert compiled(add) is None
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import partial
 
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
+from bavlo.core.stats import spatial
 from bavlo.core.stats.measures import SHARES
-from bavlo.core.stats.spatial import SORTED_AT_ONCE, warm_up
+from bavlo.core.stats.spatial import SORTED_AT_ONCE
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
@@ -21,13 +23,14 @@ from bavlo.engine.segments import (
     plan_segments,
     plan_units,
 )
+from bavlo.grids.fast import stored
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import GridSource, where
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import about_series
-from bavlo.plan.reading import BlockReader, UnitReader, rechunked_source
+from bavlo.plan.reading import BlockReader, UnitReader, adds_as_stored, rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
 from bavlo.plan.series_reducer import SeriesReducer
@@ -50,7 +53,9 @@ UNIT_VALUES = VALUES_AT_ONCE
 SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
-WORTH_COMPILING = 2**28  # cells × steps to be ranked; compiled loops save 2 s then, and take 0.7 s
+# Cells × steps from which on compiled loops, which take 0.7 s to load, save at least as much again.
+WORTH_RANKING = 2**28
+WORTH_ADDING = 350_000_000
 STORED_SIZE = 4  # bytes of a number that is kept as it is stored
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
@@ -97,6 +102,9 @@ class SeriesJob:
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
         if self._ranks_very_many:
+            compile_where_it_fits(run, needs, spatial.warm_up, run.jobs)
+        if self._adds_very_many:
+            warm_up = partial(stored.warm_up, self.opened.source.files[0].dtype)
             compile_where_it_fits(run, needs, warm_up, run.jobs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
@@ -118,10 +126,22 @@ class SeriesJob:
         """Whether compiled loops for percentiles of regions save more than they take to load."""
         by_region = [g for plan in self.plans for g in plan.groups if g.order == "region"]
         percents = {m.percent for g in by_region for m in g.measures} - {None}
-        steps = sum(part.last - part.first for unit in self.units for part in unit.each)
         if not percents:
             return False
-        return steps * self.plans[0].by_cells.overlay.index.size >= WORTH_COMPILING
+        return self._steps * self.plans[0].by_cells.overlay.index.size >= WORTH_RANKING
+
+    @property
+    def _adds_very_many(self) -> bool:
+        """Whether the same holds of loops that add up steps as they are stored."""
+        groups = [g for plan in self.plans for g in plan.groups]
+        first = any(isinstance(g.reducer, RegionFirst) and g.reducer.sums_first for g in groups)
+        if not first or not adds_as_stored(self.opened.source):
+            return False
+        return self._steps * self.plans[0].cells.size >= WORTH_ADDING
+
+    @property
+    def _steps(self) -> int:
+        return sum(part.last - part.first for unit in self.units for part in unit.each)
 
     def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
         """The same of a grid without time whose cells are too many to be listed."""

@@ -12,14 +12,15 @@ import sys
 import threading
 from collections.abc import Callable
 from contextlib import suppress
-from functools import cache
 from types import FunctionType
 from typing import Any
 
 SWITCH = "BAVLO_COMPILED"
 SIZE = 200 * 2**20  # bytes that numba and what it makes take
+wanted = os.environ.get(SWITCH) != "0"
 _allowed = False
 _lock = threading.Lock()
+_ready: dict[Callable[..., Any], Callable[..., Any] | None] = {}
 
 
 def allow() -> None:
@@ -59,13 +60,15 @@ def is_loaded() -> bool:
 
 def compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
     """A kernel as machine code; None where numba is not there, not allowed or not wanted."""
-    if not _allowed or os.environ.get(SWITCH) == "0":
+    if not _allowed or not wanted:
         return None
-    with _lock:  # numba is not loaded by two threads at once
-        return _compiled(kernel)
+    if kernel not in _ready:
+        with _lock:  # numba is not loaded by two threads at once
+            if kernel not in _ready:
+                _ready[kernel] = _compiled(kernel)
+    return _ready[kernel]
 
 
-@cache
 def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
     try:
         import numba

@@ -172,15 +172,18 @@ class Packing:
             )
 
     def decode(self, stored: np.ndarray, values: np.ndarray | None = None) -> np.ndarray:
-        """Values as float64, NaN where there is no data; into an array of that shape if given."""
+        """Values as float64, NaN where there is no data; into an array of that shape if given.
+
+        Numbers that are values themselves may be given as that array, too.
+        """
         stored = self.as_stored(stored)
         if values is None:
             values = np.empty(stored.shape)
-        if self.scale is None:
-            np.copyto(values, stored)
-        else:  # a float64, so that float32 numbers are not multiplied as such
-            np.multiply(stored, np.float64(self.scale), out=values)
         absent = self.absent(stored)
+        if self.scale is not None:  # a float64, so that float32 numbers are not multiplied as such
+            np.multiply(stored, np.float64(self.scale), out=values)
+        elif values is not stored:
+            np.copyto(values, stored)
         if absent is not None:
             np.copyto(values, np.nan, where=absent)
         if self.offset is not None:

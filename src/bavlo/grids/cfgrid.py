@@ -14,7 +14,9 @@ from bavlo.grids import cf
 from bavlo.grids.container import Opener, Stored
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.packed import PackedBlock, Part
+from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, Window
+from bavlo.grids.urls import url_of
 from bavlo.records import dataclass
 
 # What variables may be called by their place in a window, from outside in.
@@ -122,6 +124,20 @@ class CFGrid:
     def whole_numbers(self) -> bool:
         """Whether there is something that `read_packed` gives."""
         return self.small_whole and not self.needs_rechunking
+
+    @property
+    def plain_steps(self) -> bool:
+        """Whether steps are stored by themselves, or will be in a scratch file, as the values."""
+        alone = self.step_chunk == 1 or (self.is_hdf5 and self.needs_rechunking)
+        return alone and url_of(self.path) is None and is_plain(self.packing, self.dtype)
+
+    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
+        """The stored numbers of a step; None where others are stored together with it."""
+        if self.step_chunk > 1 or not self.plain_steps:
+            return None
+        parts = self._parts(step, step + 1, cells)
+        each = [(subset, np.ascontiguousarray(stored[0])) for subset, _, stored in parts]
+        return StoredStep(each, self.packing, cells.size) if each else None
 
     @property
     def needs_rechunking(self) -> bool:

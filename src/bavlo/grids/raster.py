@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import field, replace
 from functools import cached_property
 from pathlib import Path
@@ -21,6 +22,7 @@ from bavlo.grids import urls as addresses
 from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
 from bavlo.grids.fast.rows import StoredRows
+from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
 from bavlo.grids.raster_tags import (
     crs_notes,
@@ -32,6 +34,8 @@ from bavlo.grids.raster_tags import (
 )
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
 from bavlo.records import dataclass
+
+Image = tuple[tiff.Fetch, tiff.Directory]
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 
@@ -108,42 +112,80 @@ class RasterGrid:
 
     def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
         """Read the one band of a plain file like the first one; whether it is one."""
+        about = self._fetched_at_once(cells)
+        with self._plain_image(about) as image:
+            if image is None:
+                return False
+            fetch, directory = image
+            url = addresses.url_of(self.path)
+            if url is not None and about is None:
+                ranges = [tiff.ranges_of(directory, window) for window in cells.windows]
+                fetch = addresses.Ahead(url, itertools.chain(*ranges))
+            for window in cells.windows:
+                place = self.path, fetch, directory, window, self._unwritten
+                if window.subset.is_whole and not directory.is_one_piece:
+                    whole = block[0, window.subset.position].reshape(window.shape)
+                    for r, c, part in tiff.blocks_of(*place):  # while it is near
+                        self.packing.decode(part, whole[r, c])
+                    continue
+                stored = tiff.read_window(*place)
+                window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
+        return True
+
+    @contextmanager
+    def _plain_image(self, about: int | None = None) -> Iterator[Image | None]:
+        """What fetches bytes, and the directory; None where it is no plain file like the first.
+
+        Parameters
+        ----------
+        about
+            Bytes to fetch at once, of what is not near.
+        """
         try:
-            about = self._fetched_at_once(cells)
             with plain_bytes(self.path, about) as fetch:
                 directory = tiff.read_directory(fetch)
-                if directory is None or directory.signature != self.signature:
-                    return False
-                url = addresses.url_of(self.path)
-                if url is not None and about is None:
-                    ranges = [tiff.ranges_of(directory, window) for window in cells.windows]
-                    fetch = addresses.Ahead(url, itertools.chain(*ranges))
-                for window in cells.windows:
-                    place = self.path, fetch, directory, window, self._unwritten
-                    if window.subset.is_whole and not directory.is_one_piece:
-                        whole = block[0, window.subset.position].reshape(window.shape)
-                        for r, c, part in tiff.blocks_of(*place):  # while it is near
-                            self.packing.decode(part, whole[r, c])
-                        continue
-                    stored = tiff.read_window(*place)
-                    window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
+                alike = directory is not None and directory.signature == self.signature
+                yield (fetch, directory) if directory is not None and alike else None
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
-        return True
+
+    @property
+    def _is_near(self) -> bool:
+        return self.signature is not None and addresses.url_of(self.path) is None
+
+    @property
+    def plain_steps(self) -> bool:
+        """Whether the file is a plain one of one band, whose numbers are the values."""
+        return self._is_near and is_plain(self.packing, self.dtype)
+
+    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
+        """The stored numbers of its one step; None where the file is not a plain one."""
+        if not self.plain_steps:
+            return None
+        parts = []
+        with self._plain_image() as image:
+            if image is None or image[1].dtype != self.dtype:
+                return None
+            fetch, directory = image
+            for window in cells.windows:
+                subset = window.subset
+                if directory.is_one_piece:  # whole lines, which need no copy
+                    width = directory.shape[1]
+                    subset = window.in_lines(width)
+                    window = replace(window, columns=slice(0, width), subset=subset)
+                stored = tiff.read_window(self.path, fetch, directory, window, self._unwritten)
+                parts.append((subset, stored.reshape(-1)))
+        return StoredStep(parts, self.packing, cells.size)
 
     def read_rows(self, rows: slice) -> StoredRows | None:
         """Whole rows as they are stored; None where the file is not a plain one of one band."""
-        if self.signature is None or addresses.url_of(self.path) is not None:
+        if not self._is_near:
             return None
         window = WholeRows(self.shape, rows).windows[0]
-        try:
-            with plain_bytes(self.path) as fetch:
-                directory = tiff.read_directory(fetch)
-                if directory is None or directory.signature != self.signature:
-                    return None
-                stored = tiff.read_window(self.path, fetch, directory, window, self._unwritten)
-        except DAMAGE as error:
-            raise cf.unreadable(self.path, error) from error
+        with self._plain_image() as image:
+            if image is None:
+                return None
+            stored = tiff.read_window(self.path, *image, window, self._unwritten)
         return StoredRows(stored, self.packing)
 
     @property

@@ -23,6 +23,7 @@ from bavlo.core.values.kinds import Variable
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.chunks import reader_of
+from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks, band_size
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
@@ -144,13 +145,29 @@ class ScratchFile(_Rechunked):
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
         if cells is not self.cells:
             return self.inner.read(first, last, cells, into)
+        self._write()
+        values = np.empty((last - first, cells.size)) if into is None else into
+        self.turned.read(first, last, values)
+        return values
+
+    @property
+    def plain_steps(self) -> bool:
+        """Whether what is stored are floats that are the values."""
+        return is_plain(self.packing, self.dtype)
+
+    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
+        """The stored numbers of a step; None for cells that were not written."""
+        if cells is not self.cells or not self.plain_steps:
+            return None
+        self._write()
+        return self.turned.read_stored(step)
+
+    def _write(self) -> None:
+        """Write the file, unless it is."""
         with self.lock:
             if not self.is_written:
                 self.turned.turn()
                 self.is_written = True
-        values = np.empty((last - first, cells.size)) if into is None else into
-        self.turned.read(first, last, values)
-        return values
 
 
 @dataclass(frozen=True, eq=False)

@@ -20,7 +20,8 @@ import numpy as np
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.fast.chunks import ChunkReader
-from bavlo.grids.source import CellSelection
+from bavlo.grids.fast.stored import StoredStep
+from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
@@ -318,6 +319,20 @@ class TurnedChunks:
                 self.inner.packing.decode(stored, into[:, band.target])
             else:
                 into[:, band.target] = self.inner.packing.decode(stored)
+
+    @cached_property
+    def subsets(self) -> list[CellSubset]:
+        """Where the cells of each band stand in the selection."""
+        return [CellSubset(None, band.target, band.size) for band in self.bands]
+
+    def read_stored(self, step: int) -> StoredStep:
+        """The stored numbers of a step."""
+        parts = []
+        for band, subset in zip(self.bands, self.subsets, strict=True):
+            size = band.size * self.dtype.itemsize
+            data = os.pread(self._open, size, self._place(band, step))
+            parts.append((subset, np.frombuffer(data, self.dtype)))
+        return StoredStep(parts, self.inner.packing, self.cells.size)
 
     def close(self) -> None:
         """Let go of the file."""

@@ -51,11 +51,31 @@ class CellSubset:
         return cls(None if whole else within, into, size)
 
     @cached_property
+    def _within(self) -> np.ndarray:
+        return np.arange(self.size) if self.within is None else self.within
+
+    @cached_property
     def wanted(self) -> np.ndarray:
         """(size,) bool which cells of the rectangle they are."""
         wanted = np.zeros(self.size, bool)
         wanted[slice(None) if self.within is None else self.within] = True
         return wanted
+
+    @cached_property
+    def runs(self) -> np.ndarray:
+        """(3, K) int64: runs of wanted cells that stand side by side in both orders.
+
+        Where each begins in the rectangle and among all wanted cells, and its length.
+        """
+        if self.is_whole:
+            assert isinstance(self.position, slice)
+            return np.array([[0], [self.position.start], [self.size]])
+        within, place = self._within, self.position
+        if isinstance(place, slice):
+            place = np.arange(place.start, place.stop)
+        first = np.flatnonzero((np.diff(within) != 1) | (np.diff(place) != 1)) + 1
+        first = np.concatenate([[0], first])
+        return np.stack([within[first], place[first], np.diff(np.append(first, within.size))])
 
     @property
     def is_whole(self) -> bool:
@@ -73,6 +93,11 @@ class CellSubset:
 
     def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
         """Take the wanted cells out of stored numbers (T, size) into their columns (T, C)."""
+        if stored.dtype == block.dtype and isinstance(self.position, slice):  # without a copy
+            own = block[:, self.position]
+            np.take(stored, self._within, axis=1, mode="clip", out=own)
+            decode(own, own)
+            return
         stored = self.taken(stored)
         if isinstance(self.position, slice):
             decode(stored, block[:, self.position])
@@ -94,14 +119,15 @@ class Window:
         The rectangle.
     subset
         Which of its cells are wanted, and where they stand among all wanted cells.
-    known_blocks
-        What `blocks` found last.
+    known_blocks, known_lines
+        What `blocks` and `in_lines` found last.
     """
 
     rows: slice
     columns: slice
     subset: CellSubset
     known_blocks: tuple[tuple[int, int], list[tuple[int, int]]] | None = None
+    known_lines: tuple[int, CellSubset] | None = None
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -124,6 +150,20 @@ class Window:
         used[row - down.start, column - across.start] = True
         found = [(y + down.start, x + across.start) for y, x in np.argwhere(used).tolist()]
         object.__setattr__(self, "known_blocks", (block, found))
+        return found
+
+    def in_lines(self, width: int) -> CellSubset:
+        """Its cells within the whole lines, of so many columns, that it is cut out of."""
+        if self.known_lines is not None and self.known_lines[0] == width:
+            return self.known_lines[1]
+        subset, (height, own) = self.subset, self.shape
+        within = np.arange(subset.size) if subset.within is None else subset.within
+        row, column = np.divmod(within, own)
+        place = subset.position
+        if isinstance(place, slice):
+            place = np.arange(place.start, place.stop)
+        found = CellSubset.of(row * width + column + self.columns.start, place, height * width)
+        object.__setattr__(self, "known_lines", (width, found))
         return found
 
 

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import TypeGuard
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import Unit
-from bavlo.core.reduce.totals import Totals
+from bavlo.core.reduce.totals import DecodedStep, StepValues, Totals
 from bavlo.engine.memory import Needs, fitting_jobs
 from bavlo.engine.protocol import Resources
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
+from bavlo.grids.fast.stored import loops_are_ready
 from bavlo.grids.join import JoinedGrid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.scratch import BESIDE, PIECES, band_size
@@ -59,6 +61,11 @@ def reads_single_steps(source: GridSource) -> bool:
     return source.step_chunk == 1 and url_of(source.files[0].path) is None
 
 
+def adds_as_stored(source: GridSource) -> TypeGuard[JoinedGrid]:
+    """Whether the steps of a grid may be added up as they are stored, by compiled loops."""
+    return isinstance(source, JoinedGrid) and source.plain_steps
+
+
 @dataclass(frozen=True, eq=False)
 class BlockReader:
     """Reads the used cells of a grid."""
@@ -98,16 +105,36 @@ class UnitValues:
         """Sums over runs of steps that begin with `starts` (P,), of whole numbers as stored."""
         return None if self.packed is None else self.packed.totals(starts)
 
-    def rows(self) -> Iterator[np.ndarray]:
-        """The values (C,) of each step, read alone where the files allow it."""
-        each = self.unit.each
-        if reads_single_steps(self.reader.source):
-            each = tuple(Unit(step, step + 1) for step in range(self.unit.first, self.unit.last))
-        for part in each:
-            yield from self.reader.read(part)
+    def steps(self) -> Iterator[StepValues]:
+        """The values of each step: as stored where that pays, or decoded.
 
-    def block(self, part: Unit) -> np.ndarray:
-        """The values (T, C) of a part of the unit."""
+        Steps are read alone where the files allow it.
+        """
+        source, unit = self.reader.source, self.unit
+        if adds_as_stored(source) and loops_are_ready():
+            for step in range(unit.first, unit.last):
+                stored = source.read_stored(step, self.reader.cells)
+                if stored is not None:
+                    yield stored
+                else:
+                    yield from map(DecodedStep, self.reader.read(Unit(step, step + 1)))
+            return
+        each = unit.each
+        if reads_single_steps(source):
+            each = tuple(Unit(step, step + 1) for step in range(unit.first, unit.last))
+        for part in each:
+            yield from map(DecodedStep, self.reader.read(part))
+
+    def block(self, part: Unit, *, narrow: bool = False) -> np.ndarray:
+        """The values (T, C) of a part of the unit.
+
+        Parameters
+        ----------
+        narrow
+            As float32, if that is what they are.
+        """
+        if narrow and isinstance(self.reader.source, JoinedGrid) and self.reader.source.is_narrow:
+            return self.reader.source.read_narrow(part.first, part.last, self.reader.cells)
         if self.packed is None:
             return self.reader.read(part)
         first = self.unit.first

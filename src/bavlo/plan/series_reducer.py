@@ -11,9 +11,10 @@ from bavlo.core.reduce.period_state import PeriodValues
 from bavlo.core.reduce.periods import OpenPeriods
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.totals import DecodedStep
 from bavlo.plan.reading import UnitValues
 from bavlo.plan.series import SeriesPlan
-from bavlo.plan.step_sums import StepSums, add_rows, with_data
+from bavlo.plan.step_sums import StepSums, add_steps, with_data
 from bavlo.plan.value_range import ValueRange
 from bavlo.records import dataclass
 
@@ -90,16 +91,17 @@ class SeriesReducer:
         else:
             sums = self._step_sums(unit, values.cells, todo)
         others = [n for n in todo if n not in sums]
+        only_ranks = not sums and all(self._only_ranks(n) for n in others)
         left = unit.first
         if sums and not others:
-            left = add_rows(values.rows(), unit, sums.values())
+            left = add_steps(values.steps(), unit, sums.values())
         for part in unit.each if others or left < unit.last else ():
             if part.last <= left:
                 continue
             some = Unit(max(part.first, left), part.last)
-            block = values.block(some)
+            block = values.block(some, narrow=only_ranks)
             if others:
-                add_rows(block, some, sums.values())
+                add_steps(map(DecodedStep, block), some, sums.values())
                 states.append(self._measured(some, block, others))
             for each in sums.values():
                 each.measure_rest(some, block)
@@ -109,6 +111,11 @@ class SeriesReducer:
                 groups[n] = found.periods
                 states.append(SeriesState(tuple(groups), found.value_range, found.has_data))
         return states
+
+    def _only_ranks(self, number: int) -> bool:
+        """Whether a reducer does no more with the values of steps than rank them."""
+        reducer = self.reducers[number]
+        return isinstance(reducer, RegionFirst) and reducer.only_ranks
 
     def _step_sums(self, unit: Unit, cells: int, todo: list[int]) -> dict[int, StepSums]:
         """Of those reducers for which the steps of a unit may be added up first."""

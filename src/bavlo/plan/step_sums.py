@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.reduce.periods import OpenPeriods
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
-from bavlo.core.reduce.totals import RunningTotals
+from bavlo.core.reduce.totals import RunningTotals, StepValues
 from bavlo.plan.value_range import ValueRange
 from bavlo.records import dataclass
 
@@ -81,23 +81,24 @@ class StepSums:
         self.begin = step
         inside = self.runs[self.runs > step - self.unit.first] - (step - self.unit.first)
         self.sums = RunningTotals(np.append(0, inside), self.cells)
-        self.held: list[np.ndarray] = []
+        self.held: list[StepValues] = []
 
-    def add(self, row: np.ndarray) -> None:
-        """Take in the values (C,) of the next step, unless it has stopped."""
+    def add(self, values: StepValues) -> None:
+        """Take in the values of the next step, unless it has stopped."""
         if self.stopped_at is not None:
             return
-        if not self.sums.add(row):
+        if not self.sums.add(values):
             step = self.begin + self.sums.count
             if self.sums.count < LEAST_SUMMED:
-                self._measure(Unit(self.begin, step), np.stack(self.held))
+                block = np.stack([each.decoded() for each in self.held])
+                self._measure(Unit(self.begin, step), block)
                 self.stopped_at = step
                 return
             self._finish()
             self._begin(step)
-            self.sums.add(row)
+            self.sums.add(values)
         if self.sums.count < LEAST_SUMMED:
-            self.held.append(row)
+            self.held.append(values)
         else:
             self.held.clear()
 
@@ -132,14 +133,14 @@ def with_data(values: np.ndarray) -> np.ndarray:
     return np.asarray(~np.isnan(values).all(axis=0))
 
 
-def add_rows(rows: Iterable[np.ndarray], steps: Unit, sums: Collection[StepSums]) -> int:
-    """Take in the values (C,) of some steps; the step from which on they are left.
+def add_steps(values: Iterable[StepValues], steps: Unit, sums: Collection[StepSums]) -> int:
+    """Take in the values of some steps; the step from which on they are left.
 
     All sums of a unit stop at the same step, since they see the same gaps.
     """
-    for row in rows:
+    for step in values:
         for each in sums:
-            each.add(row)
+            each.add(step)
         stopped = [each.stopped_at for each in sums if each.stopped_at is not None]
         if stopped:
             return stopped[0]

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bavlo.core.compiled import SWITCH, compiled
+from bavlo.core.compiled import compiled
 from bavlo.core.conditions import runs as spell_runs
 from bavlo.core.conditions.conditions import parse_condition
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
@@ -159,11 +159,11 @@ def test_compiled_runs_are_the_others(least, share, begin, monkeypatch):
     given = Occurrence(occurs, np.ones((1, columns), bool), {"total": rng.random(occurs.shape)})
     spell_runs.warm_up()
     found = []
-    for switch in ("1", "0"):
-        monkeypatch.setenv(SWITCH, switch)
-        assert (compiled(spell_runs.follow_runs) is None) == (switch == "0")
-        wanted = ("days", "spells", "longest", "total", "first", "last")
-        found.append(Counting(where, wanted, least).update(begin, given))
+    for wanted in (True, False):
+        monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
+        assert (compiled(spell_runs.follow_runs) is not None) == wanted
+        counts = ("days", "spells", "longest", "total", "first", "last")
+        found.append(Counting(where, counts, least).update(begin, given))
     one, other = found
     assert one.counts.keys() == other.counts.keys()
     for name, array in one.counts.items():

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.reduce.totals import RunningTotals
+from bavlo.core.reduce.totals import DecodedStep, RunningTotals
 
 
 def block_of(seed, steps, cells, gaps):
@@ -20,7 +20,7 @@ def added(rows, starts, cells):
     """Sums of rows as far as they miss the same cells, and how many they are."""
     sums = RunningTotals(np.asarray(starts), cells)
     for row in rows:
-        if not sums.add(row):
+        if not sums.add(DecodedStep(row)):
             break
     return sums.totals(), sums.count
 

@@ -7,7 +7,7 @@ import sys
 import numpy as np
 import pytest
 
-from bavlo.core.compiled import SWITCH, compiled
+from bavlo.core.compiled import compiled
 from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_kernels import stand_in_limits
@@ -133,7 +133,7 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     bootstrap.warm_up()
     assert compiled(stand_in_limits) is not None
     found = ordered.limits(column, year, percent)
-    monkeypatch.setenv(SWITCH, "0")
+    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
     assert compiled(stand_in_limits) is None
     plain = ordered.limits(column, year, percent)
     np.testing.assert_array_equal(found, plain)
@@ -162,7 +162,7 @@ def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digit
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is not None
     found = percentiles_and_exceedance(values, days, base, percents)
     limits = by_calendar_day(values, days, base, percents)
-    monkeypatch.setenv(SWITCH, "0")
+    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is None
     plain = percentiles_and_exceedance(values, days, base, percents)
     np.testing.assert_array_equal(limits, plain[0])

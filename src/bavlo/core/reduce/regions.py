@@ -92,7 +92,10 @@ class RegionFirst(RegionReducer):
     """Measure each step of a region, then combine the steps."""
 
     def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
-        """Measure every step (T, C) and combine the measures."""
+        """Measure every step (T, C) and combine the measures.
+
+        The block may be float32 where steps are only ranked.
+        """
         steps = self.unit_steps(unit)
         if self.sums_first and len(block) > 1:
             state = self._cells_summed(steps, block)
@@ -113,6 +116,11 @@ class RegionFirst(RegionReducer):
             and self.rules.degrees is None
             and self.rules.most_missing is None
         )
+
+    @cached_property
+    def only_ranks(self) -> bool:
+        """Whether all that is done to the values of a step is to rank them."""
+        return all(measure.percent is not None for measure in self.measures)
 
     def _cells_summed(self, steps: UnitSteps, block: np.ndarray) -> OpenPeriods | None:
         """Add up the steps of each cell first; None where not all steps miss the same cells.

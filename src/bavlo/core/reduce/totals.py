@@ -5,6 +5,9 @@ A step's values are added to those before them while they are near, and go throu
 
 from __future__ import annotations
 
+from functools import cached_property
+from typing import Protocol
+
 import numpy as np
 
 from bavlo.records import dataclass
@@ -26,6 +29,62 @@ class Totals:
     value_range: tuple[float, float]
 
 
+@dataclass(frozen=True, eq=False)
+class Seen:
+    """What a step holds.
+
+    Parameters
+    ----------
+    low, high
+        Its range; (inf, -inf) where no cell has data.
+    missing : (C,) bool
+        Where there is no data; None where there is everywhere.
+    """
+
+    low: float
+    high: float
+    missing: np.ndarray | None
+
+
+class StepValues(Protocol):
+    """The values of the C cells of one step, decoded or as they are stored."""
+
+    @property
+    def seen(self) -> Seen:
+        """What they are."""
+
+    def add_to(self, total: np.ndarray) -> None:
+        """Add them to a row (C,) of totals; what becomes of cells without data is of no matter."""
+
+    def decoded(self) -> np.ndarray:
+        """(C,) float64, NaN where there is no data."""
+
+
+@dataclass(frozen=True, eq=False)
+class DecodedStep:
+    """Values (C,) float64, NaN where there is no data."""
+
+    values: np.ndarray
+
+    @cached_property
+    def seen(self) -> Seen:
+        """Their range and gaps."""
+        low, high = self.values.min(), self.values.max()
+        if not np.isnan(low):
+            return Seen(float(low), float(high), None)
+        low = np.fmin.reduce(self.values, initial=np.inf)
+        high = np.fmax.reduce(self.values, initial=-np.inf)
+        return Seen(float(low), float(high), np.isnan(self.values))
+
+    def add_to(self, total: np.ndarray) -> None:
+        """Add them up."""
+        total += self.values
+
+    def decoded(self) -> np.ndarray:
+        """The values themselves."""
+        return self.values
+
+
 class RunningTotals:
     """Sums over runs of steps that come one by one, as long as all of them miss the same cells.
 
@@ -45,30 +104,30 @@ class RunningTotals:
         self._gaps: np.ndarray | None = None
         self._low, self._high = np.inf, -np.inf
 
-    def add(self, row: np.ndarray) -> bool:
-        """Take in the values (C,) of the next step, NaN where there is no data.
+    def add(self, step: StepValues) -> bool:
+        """Take in the next step.
 
         Returns
         -------
         False, and nothing is taken in, where it misses other cells than the steps before it.
         """
-        low, high, missing = row.min(), row.max(), None
-        if np.isnan(low):
-            missing = np.isnan(row)
-            low, high = np.fmin.reduce(row), np.fmax.reduce(row)
-        if self.count and not _same(missing, self._gaps):
+        seen = step.seen
+        if self.count and not _same(seen.missing, self._gaps):
             return False
         following = self._run + 1
         if following < len(self.starts) and self.starts[following] == self.count:
             self._run = following
-        self._gaps, self.count = missing, self.count + 1
-        self._low, self._high = np.fmin(self._low, low), np.fmax(self._high, high)
-        self._value[self._run] += row
+        self._gaps, self.count = seen.missing, self.count + 1
+        self._low, self._high = min(self._low, seen.low), max(self._high, seen.high)
+        step.add_to(self._value[self._run])
         return True
 
     def totals(self) -> Totals:
         """The sums of the runs that were begun."""
-        return Totals(self._value[: self._run + 1], (float(self._low), float(self._high)))
+        value = self._value[: self._run + 1]
+        if self._gaps is not None:
+            value[:, self._gaps] = np.nan
+        return Totals(value, (self._low, self._high))
 
 
 def _same(one: np.ndarray | None, other: np.ndarray | None) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
@@ -17,7 +18,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.compiled import allow, compiled
-from bavlo.core.stats.spatial_kernels import percentiles_of_ranked, ranks_of_cells
+from bavlo.core.stats.spatial_kernels import INFINITE, percentiles_of_ranked, ranks_of_cells
 from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
@@ -130,7 +131,7 @@ def size_classes(
 def weighted_percentiles(
     classes: Sequence[SizeClass], block: np.ndarray, regions: int, percents: set[float]
 ) -> dict[float, np.ndarray]:
-    """(T, R) of each percentile, of cells (T, C) with NaN where there is no data.
+    """(T, R) of each percentile, of cells (T, C), float64 or float32, NaN where there is no data.
 
     Linear between the midpoints of the cumulated weights: with sorted values x₁…xₙ and weights w,
     value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw; below the first and above the last of these the
@@ -140,9 +141,10 @@ def weighted_percentiles(
     wanted = np.array(sorted(percents))
     out = np.full((wanted.size, steps, regions), np.nan)
     rank, choose = compiled(ranks_of_cells), compiled(percentiles_of_ranked)
-    if rank is not None and choose is not None:
+    if rank is not None and choose is not None and sys.byteorder == "little":
         _by_kernels((rank, choose), classes, np.ascontiguousarray(block), wanted, out)
         return dict(zip(wanted.tolist(), out, strict=True))
+    block = np.asarray(block, np.float64)
     ranks, exact = _ranks(block)
     most = max(SORTED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
     keys, weights = _again("keys", most, np.uint64), _again("weights", most, np.float64)
@@ -171,7 +173,8 @@ def warm_up() -> None:
     """Load and compile what percentiles of regions use, where numba is there."""
     allow()
     one = SizeClass(np.zeros(1, np.intp), np.zeros((1, RUN), np.intp), np.ones((1, RUN)))
-    weighted_percentiles([one], np.zeros((1, 1)), 1, {50.0})
+    for kind in (np.float64, np.float32):
+        weighted_percentiles([one], np.zeros((1, 1), kind), 1, {50.0})
 
 
 def _by_kernels(
@@ -186,7 +189,7 @@ def _by_kernels(
     Few cells at a time, so that they stay near the processor between the loops.
     """
     ranks, percentiles = kernels
-    bits = block.view(np.int64)
+    bits, infinite = block.view(f"i{block.itemsize}"), INFINITE[block.itemsize]
     most = max(RANKED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
     keys = _again("keys", most, np.int64)
     for each in classes:
@@ -202,7 +205,7 @@ def _by_kernels(
                 steps = slice(step, min(step + together, len(block)))
                 shape = steps.stop - step, *cells.shape
                 key = keys[: math.prod(shape)].reshape(shape)
-                exact = ranks(bits[steps], cells, skipped, low, key)
+                exact = ranks(bits[steps], infinite, cells, skipped, low, key)
                 key.sort(axis=-1)
                 own = block[steps], cells, weights, skipped
                 percentiles(*own, low, key, exact, percents, members, step, out)

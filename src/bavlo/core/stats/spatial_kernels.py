@@ -13,19 +13,26 @@ import numpy as np
 
 RUN = 8  # as in `bavlo.core.stats.spatial`
 WHOLE = 2**63 - 1  # the bits of a float64 but for its sign
-INFINITE = 0x7FF0 << 48  # the bits of infinity
+INFINITE = {4: 0x7F80 << 48, 8: 0x7FF0 << 48}  # the bits of infinity, by the bytes of a float
 NO_VALUE = 0x7FF8 << 48  # the rank of what has no value or no weight, above that of infinity
 
 
 def ranks_of_cells(
-    bits: np.ndarray, cells: np.ndarray, skipped: np.ndarray, low: int, key: np.ndarray
+    bits: np.ndarray,
+    infinite: int,
+    cells: np.ndarray,
+    skipped: np.ndarray,
+    low: int,
+    key: np.ndarray,
 ) -> bool:
     """The ranks of the cells of regions of like size, each with its place in the lowest bits.
 
     Parameters
     ----------
-    bits : (T, C) int64
-        Of the values as float64.
+    bits : (T, C) int64 or int32
+        Of the values as float64 or float32; the latter are taken for the upper half of an int64.
+    infinite
+        The bits of infinity, as an int64.
     cells : (G, n) uint32
         The cells of each region; the first `skipped` of them have no weight.
     low
@@ -39,11 +46,11 @@ def ranks_of_cells(
         Whether values of the same rank are the same.
     """
     steps, regions, size = key.shape
-    used = np.int64(0)
+    used, shift = np.int64(0), np.int64(64 - 8 * bits.itemsize)
     for t in range(steps):
         for g in range(regions):
             for j in range(size):
-                key[t, g, j] = bits[t, cells[g, j]]
+                key[t, g, j] = np.int64(bits[t, cells[g, j]]) << shift
             for j in range(size):
                 own = key[t, g, j]
                 used |= own
@@ -51,7 +58,7 @@ def ranks_of_cells(
                 sign = own >> np.int64(63)
                 rank = ((magnitude ^ sign) - sign) & ~np.int64(low)  # -0.0 is 0.0
                 # Without a branch, and without fetching, the loop goes eight cells at a time.
-                nothing = (np.int64(INFINITE) - magnitude) >> np.int64(63)
+                nothing = (np.int64(infinite) - magnitude) >> np.int64(63)
                 key[t, g, j] = (rank & ~nothing) | (np.int64(NO_VALUE) & nothing) | np.int64(j)
             for j in range(skipped[g]):
                 key[t, g, j] = np.int64(NO_VALUE) | np.int64(j)
@@ -132,7 +139,7 @@ def find_between(
     return first, second, share, run
 
 
-def bits_of_rank(rank: int) -> int:
+def bits_of_rank(rank: np.int64) -> np.int64:
     """The bits of the value that has a rank, where no bits were left out of it."""
     sign = rank >> np.int64(63)
     return ((rank + sign) ^ sign) | (sign & ~np.int64(WHOLE))
@@ -155,7 +162,7 @@ def percentiles_of_ranked(
 
     Parameters
     ----------
-    block : (T, C) float64
+    block : (T, C) float64 or float32
     weights : (G, n) float64
         Ascending.
     key : (T, G, n) int64
@@ -172,8 +179,9 @@ def percentiles_of_ranked(
     steps, _, size = key.shape
     runs = size // RUN
     weight, ends = np.empty(size), np.empty(runs)
+    # The bits of a float32 are the upper half of those of its rank.
     bits = np.empty(2, np.int64)
-    numbers = bits.view(np.float64)
+    numbers = bits.view(block.dtype)[8 // block.itemsize - 1 :: 8 // block.itemsize]
     mask = np.int64(low)
     for t in range(steps):
         values = block[t]
@@ -199,4 +207,5 @@ def percentiles_of_ranked(
                     else:
                         numbers[0] = values[cells[g, row[first] & mask]]
                         numbers[1] = values[cells[g, row[second] & mask]]
-                    out[p, begin + t, region] = numbers[0] + share * (numbers[1] - numbers[0])
+                    low_value, high_value = np.float64(numbers[0]), np.float64(numbers[1])
+                    out[p, begin + t, region] = low_value + share * (high_value - low_value)

@@ -26,6 +26,7 @@ from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.fast.inflate import inflate
+from bavlo.grids.fast.planes import put_planes
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
@@ -338,7 +339,7 @@ class ChunkReader:
             numbers |= low[inside]
             return np.asarray(numbers.view(self.dtype))
         numbers = np.empty(shape, self.dtype)
-        _put_planes(planes, inside, numbers)
+        put_planes(planes, inside, numbers)
         return numbers
 
     def _unshuffle_into(
@@ -350,14 +351,7 @@ class ChunkReader:
             out[...] = self._unshuffled(data, inside)
         else:
             planes = np.frombuffer(data, np.uint8).reshape(-1, *self.chunks)
-            _put_planes(planes, inside, out)
-
-
-def _put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -> None:
-    """Put numbers together plane by plane: six times faster than to copy the transpose."""
-    mixed = out[..., None].view(np.uint8)
-    for n, plane in enumerate(planes):
-        mixed[..., n] = plane[inside]
+            put_planes(planes, inside, out)
 
 
 @dataclass(frozen=True, eq=False)

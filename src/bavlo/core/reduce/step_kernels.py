@@ -1,0 +1,103 @@
+"""Kernels that add up the steps of a grid as they are stored: plain loops that numba compiles.
+
+See `bavlo.core.compiled`. A step of float32 numbers goes through memory three times less often than
+when NumPy takes its cells, decodes them, looks for what is missing and adds them up one by one.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+
+def look_at(
+    numbers: np.ndarray, bits: np.ndarray, runs: np.ndarray, marks: np.ndarray, missing: np.ndarray
+) -> tuple[int, int, int]:
+    """Where some cells of a step have no data, and the range of all others.
+
+    Parameters
+    ----------
+    numbers : (N,) float
+        As they are stored.
+    bits : (N,) int
+        The same, as whole numbers of as many bytes.
+    runs : (3, K) int64
+        Runs of cells: where each begins among the numbers and among the cells, and its length.
+    marks : (M,) float
+        Numbers that mean no data, as NaN does.
+    missing : (C,) uint8
+        Filled for these cells: 1 where there is no data.
+
+    Returns
+    -------
+    low, high
+        The lowest and the highest number by their `order_of_bits`; low above high where there are
+        none.
+    count
+        Cells without data.
+    """
+    limits = np.iinfo(bits.dtype)
+    low, high, count = limits.max, limits.min, 0
+    for run in range(runs.shape[1]):
+        first, place, length = runs[0, run], runs[1, run], runs[2, run]
+        own, gone = bits[first : first + length], missing[place : place + length]
+        missed = note_missing(numbers[first : first + length], marks, gone)
+        if missed == 0:
+            low, high = widen(own, low, high)
+        elif missed < length:
+            low, high = widen_without(own, gone, low, high)
+        count += missed
+    return low, high, count
+
+
+def note_missing(numbers: np.ndarray, marks: np.ndarray, missing: np.ndarray) -> int:
+    """Where a run of cells has no data; how many of them."""
+    for x in range(numbers.size):
+        missing[x] = numbers[x] != numbers[x]
+    for mark in marks:
+        for x in range(numbers.size):
+            missing[x] |= numbers[x] == mark
+    count = 0
+    for x in range(numbers.size):
+        count += missing[x]
+    return count
+
+
+def order_of_bits(bits: int, shift: int, whole: int) -> int:
+    """A whole number in the order of the float that has these bits; of that number, the bits."""
+    return bits ^ ((bits >> shift) & whole)
+
+
+def widen(bits: np.ndarray, low: int, high: int) -> tuple[int, int]:
+    """A range that holds a run of cells too, all of which have data."""
+    kind = bits.dtype.type
+    shift, whole = kind(8 * bits.itemsize - 1), kind(np.iinfo(bits.dtype).max)
+    lowest, highest = kind(low), kind(high)
+    for x in range(bits.size):
+        order = kind(order_of_bits(bits[x], shift, whole))
+        lowest, highest = min(lowest, order), max(highest, order)
+    return lowest, highest
+
+
+def widen_without(bits: np.ndarray, missing: np.ndarray, low: int, high: int) -> tuple[int, int]:
+    """The same of a run of which some have none."""
+    kind = bits.dtype.type
+    shift, whole = kind(8 * bits.itemsize - 1), kind(np.iinfo(bits.dtype).max)
+    lowest, highest = kind(low), kind(high)
+    for x in range(bits.size):
+        if missing[x] == 0:
+            order = kind(order_of_bits(bits[x], shift, whole))
+            lowest, highest = min(lowest, order), max(highest, order)
+    return lowest, highest
+
+
+def add_to(numbers: np.ndarray, runs: np.ndarray, total: np.ndarray) -> None:
+    """Add some cells of a step to their totals (C,) float64."""
+    for run in range(runs.shape[1]):
+        first, place, length = runs[0, run], runs[1, run], runs[2, run]
+        add_run(numbers[first : first + length], total[place : place + length])
+
+
+def add_run(numbers: np.ndarray, total: np.ndarray) -> None:
+    """Add a run of cells to their totals; a loop by itself, which goes many cells at a time."""
+    for x in range(numbers.size):
+        total[x] += np.float64(numbers[x])

@@ -1,0 +1,46 @@
+"""A loop that puts shuffled numbers together, which numba compiles: see `bavlo.core.compiled`."""
+
+from __future__ import annotations
+
+import numpy as np
+
+
+def join_planes(
+    planes: np.ndarray, shape: tuple[int, int], first: tuple[int, int, int], out: np.ndarray
+) -> None:
+    """The numbers of a box of a shuffled chunk of numbers of four bytes.
+
+    Parameters
+    ----------
+    planes : (4 × T × rows × columns,) uint8
+        All first bytes of the numbers, then all second ones, …
+    shape
+        Rows and columns of the chunk.
+    first
+        Where the box begins.
+    out : (t, y, x) uint32
+        Filled, the first byte being the lowest.
+    """
+    size = planes.size // 4
+    layers, rows, columns = out.shape
+    for t in range(layers):
+        for y in range(rows):
+            begin = ((first[0] + t) * shape[0] + first[1] + y) * shape[1] + first[2]
+            second, third, fourth = begin + size, begin + 2 * size, begin + 3 * size
+            join_line(
+                planes[begin : begin + columns],
+                planes[second : second + columns],
+                planes[third : third + columns],
+                planes[fourth : fourth + columns],
+                out[t, y],
+            )
+
+
+def join_line(
+    first: np.ndarray, second: np.ndarray, third: np.ndarray, fourth: np.ndarray, out: np.ndarray
+) -> None:
+    """The numbers of a line; a loop by itself, which goes many numbers at a time."""
+    for x in range(out.size):
+        low = np.uint32(first[x]) | (np.uint32(second[x]) << np.uint32(8))
+        high = np.uint32(third[x]) | (np.uint32(fourth[x]) << np.uint32(8))
+        out[x] = low | (high << np.uint32(16))

@@ -13,6 +13,7 @@ import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from threading import Lock, Thread
 from typing import Any, TypeVar
@@ -281,17 +282,20 @@ def _of_tiff(path: Path) -> np.ndarray | None:
     """The blocks of a deflated raster; None where it is stored otherwise."""
     from bavlo.grids.fast import tiff
 
-    with tiff.opened(path) as fetch:
-        directory = tiff.read_directory(fetch)
+    for file in _descriptor(path):
+        directory = tiff.known_directory(path, partial(_read_at, file))
         if directory is None or not directory.is_deflated:
             return None
-        blocks = zip(directory.offsets, directory.sizes, strict=True)
         found = [
-            (offset, size, int.from_bytes(fetch(offset + size - TAIL, TAIL), "big"))
-            for offset, size in blocks
+            (offset, size, int.from_bytes(_read_at(file, offset + size - TAIL, TAIL), "big"))
+            for offset, size in zip(directory.offsets, directory.sizes, strict=True)
             if size >= TAIL
         ]
     return np.array(found, np.int64).reshape(-1, 3)
+
+
+def _read_at(file: int, place: int, size: int) -> bytes:
+    return os.pread(file, size, place)
 
 
 def _descriptor(path: Path) -> Iterator[int]:

@@ -143,7 +143,10 @@ class RasterGrid:
         """
         try:
             with plain_bytes(self.path, about) as fetch:
-                directory = tiff.read_directory(fetch)
+                near = addresses.url_of(self.path) is None
+                directory = (
+                    tiff.known_directory(self.path, fetch) if near else tiff.read_directory(fetch)
+                )
                 alike = directory is not None and directory.signature == self.signature
                 yield (fetch, directory) if directory is not None and alike else None
         except DAMAGE as error:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import hashlib
 import os
 import struct
+from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -35,12 +36,16 @@ NO_COMPRESSION, DEFLATED = 1, (8, 32946)
 FIRST_READ = 2**14  # bytes; most directories lie in them
 FLOAT_PREDICTOR = 3
 MOST_ENTRIES = 4096
+MOST_KNOWN = 20_000  # directories, of some 2 kB each
 KINDS = {1: "u", 2: "i", 3: "f"}
 TYPES = {
     1: ("B", 1), 2: ("B", 1), 3: ("H", 2), 4: ("I", 4), 5: ("Q", 8), 6: ("b", 1), 7: ("B", 1),
     8: ("h", 2), 9: ("i", 4), 10: ("q", 8), 11: ("f", 4), 12: ("d", 8), 13: ("I", 4),
     16: ("Q", 8), 17: ("q", 8), 18: ("Q", 8),
 }  # fmt: skip
+
+
+_known: OrderedDict[tuple[Path, int, int, int], Directory | None] = OrderedDict()
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,6 +136,17 @@ def read_directory(fetch: Fetch) -> Directory | None:
         return _read_directory(fetch)
     except (struct.error, ValueError, IndexError, KeyError, OverflowError):
         return None
+
+
+def known_directory(path: Path, fetch: Fetch) -> Directory | None:
+    """The same of a file of this machine, remembered for whoever asks for it next."""
+    status = path.stat()
+    stamp = path, status.st_ino, status.st_mtime_ns, status.st_size
+    if stamp not in _known:
+        _known[stamp] = read_directory(fetch)
+        while len(_known) > MOST_KNOWN:
+            _known.popitem(last=False)
+    return _known[stamp]
 
 
 def _read_directory(at: Fetch) -> Directory | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -42,36 +43,20 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
         _check_spi(data)
     parts = [_one_window(data, base, window, request) for window in request.time.window]
     reported = reported_periods(request.time, data.periods)
-    names = (
-        "value",
-        "normal",
-        "std",
-        "anomaly",
-        "percent_of_normal",
-        "score",
-        "rank",
-        "tied",
-        "zeros",
-        "ranked_of",
-        "years",
-    )
     numbers = {
-        name: np.stack([part[name] for part in parts], axis=-1)[:, reported] for name in names
+        name: np.stack([part[name] for part in parts], axis=-1)[:, reported]
+        for name in parts[0]
+        if name != "start"
     }
     starts = np.stack([part["start"] for part in parts], axis=-1)[reported]
     periods = data.periods.take(reported)
-    text_starts, ends = np.full(starts.shape, "", object), periods.bounds_text()[1]
-    for w in range(len(parts)):
-        text_starts[:, w] = PeriodAxis(
-            periods.labels, periods.cycle, starts[:, w], periods.end, periods.calendar
-        ).bounds_text()[0]
     notes = _anomaly_notes(data, numbers, reported, request)
     table = ANOMALIES.table(
         {
             "region": data.regions,
             "period": periods.labels,
-            "start": text_starts,
-            "end": ends,
+            "start": _starts_text(periods, starts),
+            "end": periods.bounds_text()[1],
             "variable": data.variable,
             **{name: column for name, column in data.measured().items() if ANOMALIES.column(name)},
             "window": request.time.window,
@@ -96,6 +81,14 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
     about = {**data.about, "base": str(base)}
     title = f"Anomalies of {data.title}"
     return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)
+
+
+def _starts_text(periods: PeriodAxis, starts: np.ndarray) -> np.ndarray:
+    """(P, W) the first day of each period with each window, whose starts are given in µs."""
+    text = np.full(starts.shape, "", object)
+    for w, start in enumerate(starts.T):
+        text[:, w] = replace(periods, start=start).bounds_text()[0]
+    return text
 
 
 def _one_window(

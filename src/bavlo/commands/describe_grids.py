@@ -21,6 +21,7 @@ from bavlo.core.values.kinds import (
     NOT_TOLD,
     RATE,
     STATE,
+    Quantity,
     Variable,
     implausible,
     quantity,
@@ -37,14 +38,44 @@ VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values
 VALUES_AT_ONCE = 2_000_000
 CELLS_AT_ONCE = 2**25  # of a step; of one with more a strip of rows is read after the other
 LAST_SHOWN = 4  # steps at a place
+CODES_TEXT = (
+    "whole numbers without unit: zones to give as ‹regions›, or classes to measure with "
+    "‹measure shares›"
+)
 
 
 def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> Description:
     """Variable, unit, kind, steps, cells, missing share and range of a grid."""
-    variable, layout = source.variable, source.layout
+    variable = source.variable
     doubts: list[str] = list(source.notes)
-    facts = [("variable", _variable_text(variable))]
-    what = quantity(variable, where(source))
+    source = _settled(source, doubts)
+    what = quantity(source.variable, where(source))
+    if not variable.unit and what.kind == STATE:
+        doubts.append(no_unit_text(variable))
+    facts = [
+        ("variable", _variable_text(variable)),
+        ("kind", _kind_text(source)),
+        ("cells", _cells_text(source.layout)),
+        ("steps", _steps_text(source, doubts)),
+        ("values", _values_text(source, doubts)),
+    ]
+    if _whole_codes(source, what.kind):
+        facts.append(("codes", CODES_TEXT))
+    if variable.flags:
+        shown = some_of([f"{code} {meaning}" for code, meaning in variable.flags], 12)
+        facts.append(("classes", shown))
+    if at is not None:
+        facts.append(("there", _there_text(source, at)))
+    if source.time is not None and not is_climatology(source) and what.kind != NOT_TOLD:
+        facts.append(("series", _series_text(source, what)))
+    names = [str(file.path) for file in source.files]
+    heading = names[0] if len(names) == 1 else f"{names[0]} … {names[-1]} ({len(names)} files)"
+    return Description(heading, tuple(facts), tuple(doubts))
+
+
+def _settled(source: GridSource, doubts: list[str]) -> GridSource:
+    """A grid as commands take it: marks of no data found, running totals as differences."""
+    what = quantity(source.variable, where(source))
     looked = look_for_marks(source, what)
     source = looked.source
     doubts.extend(looked.certain)
@@ -54,51 +85,31 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         what = quantity(source.variable, where(source))
     elif question := accumulated_text(source, what):
         doubts.append("; ".join(question))
-    source = named_codes(source, what)
-    what = quantity(source.variable, where(source))
-    facts.append(("kind", _kind_text(source)))
-    if not variable.unit and what.kind == STATE:
-        doubts.append(no_unit_text(variable))
-    facts.append(("cells", _cells_text(layout)))
+    return named_codes(source, what)
+
+
+def _steps_text(source: GridSource, doubts: list[str]) -> str:
+    """Its steps; gaps between them are doubts."""
     if is_climatology(source):
         count = 0 if source.time is None else len(source.time)
-        facts.append(("steps", f"{count} periods of the year: normals, not a time series"))
-    elif source.time is not None:
-        facts.append(("steps", _time_text(source)))
-        gaps = source.time.gaps()
-        if gaps.size:
-            doubts.append(
-                f"{counted(gaps.size, 'gap')} in time, the first {_gap_text(source, gaps[0])}"
-            )
-    else:
-        facts.append(("steps", "no time axis; every cell has one value"))
-    facts.append(("values", _values_text(source, doubts)))
-    if _whole_codes(source, what.kind):
-        facts.append(
-            (
-                "codes",
-                "whole numbers without unit: zones to give as ‹regions›, or classes to "
-                "measure with ‹measure shares›",
-            )
-        )
-    if variable.flags:
-        shown = some_of([f"{code} {meaning}" for code, meaning in variable.flags], 12)
-        facts.append(("classes", shown))
-    if at is not None:
-        facts.append(("there", _there_text(source, at)))
-    if source.time is not None and not is_climatology(source) and what.kind != NOT_TOLD:
-        combine = {AMOUNT: "total", RATE: "total"}.get(what.kind, "mean")
-        unit = what.total_unit if combine == "total" else variable.unit or "no unit"
-        facts.append(
-            (
-                "series",
-                f"by default the area-weighted mean of each region, and the {combine} of each "
-                f"period in {unit}",
-            )
-        )
-    names = [str(file.path) for file in source.files]
-    heading = names[0] if len(names) == 1 else f"{names[0]} … {names[-1]} ({len(names)} files)"
-    return Description(heading, tuple(facts), tuple(doubts))
+        return f"{count} periods of the year: normals, not a time series"
+    if source.time is None:
+        return "no time axis; every cell has one value"
+    gaps = source.time.gaps()
+    if gaps.size:
+        first = _gap_text(source, gaps[0])
+        doubts.append(f"{counted(gaps.size, 'gap')} in time, the first {first}")
+    return _time_text(source)
+
+
+def _series_text(source: GridSource, what: Quantity) -> str:
+    """What `series` makes of it unless asked otherwise."""
+    combine = {AMOUNT: "total", RATE: "total"}.get(what.kind, "mean")
+    unit = what.total_unit if combine == "total" else source.variable.unit or "no unit"
+    return (
+        f"by default the area-weighted mean of each region, and the {combine} of each period "
+        f"in {unit}"
+    )
 
 
 def _whole_codes(source: GridSource, kind: str) -> bool:

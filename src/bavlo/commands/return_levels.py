@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -45,19 +46,7 @@ class YearlyHighest:
 
 def return_levels(request: Request, report: Reporter) -> TableResult:
     """The table of return levels; the yearly values behind it go with it for a chart."""
-    if request.conditions.when or request.conditions.index:
-        raise RequestError("return_levels", "stands for itself", "leave out ‹when› and ‹index›")
-    if request.time.every not in ((), ("year",)):
-        raise RequestError("every", "return levels are of yearly highest values", "leave it out")
-    if len(request.measuring.measure) > 1:
-        raise RequestError("measure", "return levels are of one measure", "choose one")
-    yearly = replace(
-        request.every("year"),
-        command="series",
-        measuring=replace(request.measuring, order=request.measuring.order or "region"),
-    )
-    yearly = replace(yearly, time=replace(yearly.time, combine=Combine(how="max")))
-    result = series(yearly, report)
+    result = _yearly_highest(request, report)
     table = only_table(result.table, "return_levels")
     values = table.full("value")[:, :, 0]
     names = table.labels("region")
@@ -74,16 +63,7 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
             short.append(f"{name} ({n[r]})")
             continue
         level[r], lower[r], upper[r] = levels_of(known, years, request.conditions.fit)
-    if short:
-        report.warn(
-            f"fewer than {LEAST_YEARS} complete years, so no return levels: {some_of(short)}"
-        )
-    far = years[years > BEYOND * max(n.max(initial=0), 1)]
-    if far.size:
-        report.warn(
-            f"{', '.join(map(str, far))} years are more than {BEYOND} times the record of "
-            f"{n.max(initial=0)} years: such levels are hardly more than a guess"
-        )
+    _warn_of_short(short, years, int(n.max(initial=0)), report)
     out = RETURN_LEVELS.table(
         {
             "region": names,
@@ -107,3 +87,31 @@ def return_levels(request: Request, report: Reporter) -> TableResult:
     measure = table.labels("measure")[0]
     title = f"Return levels of {table.labels('variable')[0]} ({measure} of the region)"
     return TableResult(out, title, lines, about, drawing={"highest": highest})
+
+
+def _yearly_highest(request: Request, report: Reporter) -> TableResult:
+    """The highest value of each year, as `series` has it."""
+    if request.conditions.when or request.conditions.index:
+        raise RequestError("return_levels", "stands for itself", "leave out ‹when› and ‹index›")
+    if request.time.every not in ((), ("year",)):
+        raise RequestError("every", "return levels are of yearly highest values", "leave it out")
+    if len(request.measuring.measure) > 1:
+        raise RequestError("measure", "return levels are of one measure", "choose one")
+    measuring = replace(request.measuring, order=request.measuring.order or "region")
+    yearly = replace(request.every("year"), command="series", measuring=measuring)
+    yearly = replace(yearly, time=replace(yearly.time, combine=Combine(how="max")))
+    return series(yearly, report)
+
+
+def _warn_of_short(short: Sequence[str], years: np.ndarray, longest: int, report: Reporter) -> None:
+    """Warn of regions with too few years, and of return periods far beyond the record."""
+    if short:
+        report.warn(
+            f"fewer than {LEAST_YEARS} complete years, so no return levels: {some_of(short)}"
+        )
+    far = years[years > BEYOND * max(longest, 1)]
+    if far.size:
+        report.warn(
+            f"{', '.join(map(str, far))} years are more than {BEYOND} times the record of "
+            f"{longest} years: such levels are hardly more than a guess"
+        )

@@ -137,12 +137,8 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
     if asked.index and not request.time.every:
         request = request.every("year")
     request, tables = split_tables(request)
-    found = open_grids(request, report)
-    for source in found.values():
-        report_grid(source, request, report)
+    found = _opened(request, report)
     timed = {name: source for name, source in found.items() if source.time is not None}
-    if not timed:
-        raise RequestError("", "conditions need a grid with time", "give one")
     roles = _roles(asked, timed) if asked.index else {}
     names = list(dict.fromkeys(roles.values())) or _tested_names(asked, timed, tables, found)
     aligned = _aligned(asked, timed, names, report)
@@ -187,6 +183,16 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
     )
     _check_hemisphere(plan, report)
     return replace(plan, bound=_bound_conditions(plan, found, tables, report))
+
+
+def _opened(request: Request, report: Reporter) -> dict[str, GridSource]:
+    """The grids by name, of which at least one has time."""
+    found = open_grids(request, report)
+    for source in found.values():
+        report_grid(source, request, report)
+    if all(source.time is None for source in found.values()):
+        raise RequestError("", "conditions need a grid with time", "give one")
+    return found
 
 
 def _aligned(

@@ -52,19 +52,10 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     count = len(content.panels)
     if count > MOST_PANELS:
         raise RequestError("period", f"{count} maps do not fit one page", "choose fewer periods")
-    from matplotlib.colors import to_rgba
-
     if content.categories:
         content = _by_category(content)
     coloured = _coloured(content)
-    if content.categories:
-        limits = np.arange(len(content.categories) + 1) - 0.5
-        colours = np.array([to_rgba(colour) for _, _, colour in content.categories])
-    else:
-        spread = coloured if content.scaled is None else content.scaled
-        limits = class_limits(spread, classes, about_zero=content.about_zero)
-        scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
-        colours = scale(scale_positions(limits, about_zero=content.about_zero))
+    limits, colours = _classes_of(content, coloured, classes)
     extent = _extent(content)
     columns, rows, height = _arrangement(count, extent, content.lonlat)
     with styled():
@@ -87,14 +78,7 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
                 left_out = write_names(axes, content)
             if count <= 2:
                 _scale(axes, extent, content)
-        caption = content.caption
-        if left_out < 0:
-            caption += "   ·   too many names for the map"
-        elif left_out:
-            names = "one name" if left_out == 1 else f"{left_out} names"
-            caption += f"   ·   {names} left out for want of room"
-        caption = caption.removeprefix("   ·   ")
-        set_words(figure, content.title, "", caption, placed=True)
+        set_words(figure, content.title, "", _caption(content, left_out), placed=True)
         figure.subplots_adjust(
             left=0.01 if count > 2 or not content.lonlat else EDGE / page_size()[0],
             right=1 - legend_share(),
@@ -105,6 +89,32 @@ def draw_map(content: MapContent, classes: str = "equal") -> Figure:
         )
         _legend(figure, content, limits, colours, coloured)
     return figure
+
+
+def _classes_of(
+    content: MapContent, coloured: np.ndarray, classes: str
+) -> tuple[np.ndarray, np.ndarray]:
+    """(n + 1,) limits of classes of the coloured values, and (n, 4) the colour of each."""
+    from matplotlib.colors import to_rgba
+
+    if content.categories:
+        limits = np.arange(len(content.categories) + 1) - 0.5
+        return limits, np.array([to_rgba(colour) for _, _, colour in content.categories])
+    spread = coloured if content.scaled is None else content.scaled
+    limits = class_limits(spread, classes, about_zero=content.about_zero)
+    scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
+    return limits, scale(scale_positions(limits, about_zero=content.about_zero))
+
+
+def _caption(content: MapContent, left_out: int) -> str:
+    """The words below, and how many names found no room; -1 stands for all of them."""
+    caption = content.caption
+    if left_out < 0:
+        caption += "   ·   too many names for the map"
+    elif left_out:
+        names = "one name" if left_out == 1 else f"{left_out} names"
+        caption += f"   ·   {names} left out for want of room"
+    return caption.removeprefix("   ·   ")
 
 
 def _coloured(content: MapContent) -> np.ndarray:

@@ -14,6 +14,7 @@ from bavlo.records import dataclass
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
 LEAST_SIZE = 4.5  # points of the values that are written into cells
@@ -60,18 +61,13 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
             "there is no picture of this number, which is not made of cells on rows and columns",
             "write a table, or trace the table that it was made from",
         )
-    from matplotlib.collections import LineCollection
+    from matplotlib.cm import ScalarMappable
+    from matplotlib.colors import Normalize
     from matplotlib.figure import Figure
 
     layout = cells.layout
-    rows, columns = np.divmod(cells.cells, layout.shape[1])
-    south, north = _around(rows, layout.shape[0])
-    west, east = _around(columns, layout.shape[1])
-    share = np.zeros((north - south, east - west))
-    value = np.full(share.shape, np.nan)
-    share[rows - south, columns - west] = cells.share
-    value[rows - south, columns - west] = cells.value
-    x, y = layout.x_edges[west : east + 1], layout.y_edges[south : north + 1]
+    edges, share, value = _fields(cells)
+    x, y = edges
     with styled():
         figure = Figure(page_size(), layout="compressed")
         axes = figure.add_subplot()
@@ -82,28 +78,12 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
         scale = scale_for(cells.unit, about_zero=False) if cells.unit else colour_scale("v", WET)
         axes.pcolormesh(
             x, y, np.ma.masked_invalid(value), cmap=scale, vmin=low, vmax=high,
-            alpha=np.clip(share, 0, 1),  # type: ignore[arg-type]  # one for each cell
+            alpha=np.clip(share, 0, 1),  # one for each cell
             edgecolors=FAINT, linewidth=0.4,
         )  # fmt: skip
         if cells.outline is not None:
-            edges = cells.outline
-            pieces = np.stack(
-                [np.column_stack([edges.x0, edges.y0]), np.column_stack([edges.x1, edges.y1])], 1
-            )
-            pieces = pieces + _turn(layout.is_lonlat, pieces, x)
-            axes.add_collection(LineCollection(list(pieces), colors=INK, linewidths=1.3))
-        axes.set_xlim(float(x.min()), float(x.max()))
-        axes.set_ylim(float(y.min()), float(y.max()))
-        if layout.is_lonlat:
-            middle = np.radians((y.min() + y.max()) / 2)
-            axes.set_aspect(1 / max(float(np.cos(middle)), 0.05))
-            axes.set_xlabel("longitude")
-            axes.set_ylabel("latitude")
-        else:
-            axes.set_aspect("equal")
-        from matplotlib.cm import ScalarMappable
-        from matplotlib.colors import Normalize
-
+            _draw_outline(axes, cells.outline, x, is_lonlat=layout.is_lonlat)
+        _frame(axes, x, y, is_lonlat=layout.is_lonlat)
         bar = figure.colorbar(ScalarMappable(Normalize(low, high), scale), ax=axes, shrink=0.7)
         bar.set_label(cells.unit or "value")
         figure.suptitle(title, fontsize=16, x=0.01, ha="left", weight="bold")
@@ -112,8 +92,47 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
             fontsize=10, x=0.01, ha="left",
         )  # fmt: skip
         figure.draw_without_rendering()  # so that it is known how large a cell is
-        _write_values(axes, (x, y), share, value, (low, high))
+        _write_values(axes, edges, share, value, (low, high))
     return figure
+
+
+def _fields(
+    cells: TracedCells,
+) -> tuple[tuple[np.ndarray, np.ndarray], np.ndarray, np.ndarray]:
+    """Edges, covered share and value of the rectangle around the cells, with a margin."""
+    layout = cells.layout
+    rows, columns = np.divmod(cells.cells, layout.shape[1])
+    south, north = _around(rows, layout.shape[0])
+    west, east = _around(columns, layout.shape[1])
+    share = np.zeros((north - south, east - west))
+    value = np.full(share.shape, np.nan)
+    share[rows - south, columns - west] = cells.share
+    value[rows - south, columns - west] = cells.value
+    edges = layout.x_edges[west : east + 1], layout.y_edges[south : north + 1]
+    return edges, share, value
+
+
+def _draw_outline(axes: Axes, outline: RegionEdges, x: np.ndarray, *, is_lonlat: bool) -> None:
+    """The edges of the region, by whole turns near the columns `x`."""
+    from matplotlib.collections import LineCollection
+
+    begin = np.column_stack([outline.x0, outline.y0])
+    pieces = np.stack([begin, np.column_stack([outline.x1, outline.y1])], 1)
+    pieces = pieces + _turn(is_lonlat, pieces, x)
+    axes.add_collection(LineCollection(list(pieces), colors=INK, linewidths=1.3))
+
+
+def _frame(axes: Axes, x: np.ndarray, y: np.ndarray, *, is_lonlat: bool) -> None:
+    """The limits of the picture; a degree of longitude as wide as it is in the middle."""
+    axes.set_xlim(float(x.min()), float(x.max()))
+    axes.set_ylim(float(y.min()), float(y.max()))
+    if is_lonlat:
+        middle = np.radians((y.min() + y.max()) / 2)
+        axes.set_aspect(1 / max(float(np.cos(middle)), 0.05))
+        axes.set_xlabel("longitude")
+        axes.set_ylabel("latitude")
+    else:
+        axes.set_aspect("equal")
 
 
 def _around(numbers: np.ndarray, size: int) -> tuple[int, int]:

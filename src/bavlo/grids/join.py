@@ -338,17 +338,23 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
             )
         none = np.zeros(1, np.int64)
         return JoinedGrid((first,), first.layout, variable, None, none, none, notes, *settings)
+    axis, file_of, step_in = _steps_in_order(files, options)
+    kept = tuple(files), first.layout, variable
+    return JoinedGrid(*kept, axis, file_of, step_in, notes, *settings)
+
+
+def _steps_in_order(
+    files: list[GridFile], options: ReadOptions
+) -> tuple[TimeAxis, np.ndarray, np.ndarray]:
+    """The time axis of files that have one each; (T,) the file of each step, and its place there.
+
+    Raises
+    ------
+    InputError
+        Where they have no common calendar, a file has no steps, or steps overlap.
+    """
     times = [f.times for f in files if f.times is not None]
-    odd = next((n for n, t in enumerate(times) if t.calendar != times[0].calendar), None)
-    if odd is not None:
-        raise InputError(
-            files[odd].path,
-            f"has the calendar {times[odd].calendar}, {first.path.name} {times[0].calendar}",
-            "give files of one calendar",
-        )
-    empty = next((n for n, t in enumerate(times) if not t.stamps.size), None)
-    if empty is not None:
-        raise InputError(files[empty].path, "has a time axis without steps", "leave it out")
+    _check_times(files, times)
     counts = [t.stamps.size for t in times]
     stamps = np.concatenate([t.stamps for t in times])
     file_of = np.repeat(np.arange(len(files)), counts)
@@ -359,23 +365,33 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     bounds = None
     if all(t.bounds is not None for t in times):
         bounds = np.concatenate([t.bounds for t in times if t.bounds is not None])[order]
-    flags = {n: all(getattr(t, n) for t in times) for n in ("accumulated", "from_name")}
     grows = options.kind == ACCUMULATED
-    flags["accumulated"] |= grows
-    axis = _axis(RawTimes(stamps[order], bounds, times[0].calendar, **flags), options)
+    raw = RawTimes(
+        stamps[order],
+        bounds,
+        times[0].calendar,
+        accumulated=grows or all(t.accumulated for t in times),
+        from_name=all(t.from_name for t in times),
+    )
+    axis = _axis(raw, options)
     overlap = overlapping(axis)
     if overlap is not None and not grows:
         raise _overlapping(files[int(file_of[order[overlap]])], axis, overlap)
-    return JoinedGrid(
-        tuple(files),
-        first.layout,
-        variable,
-        axis,
-        file_of[order],
-        step_in[order],
-        notes,
-        *settings,
-    )
+    return axis, file_of[order], step_in[order]
+
+
+def _check_times(files: Sequence[GridFile], times: Sequence[RawTimes]) -> None:
+    """Refuse files of several calendars, or without steps."""
+    odd = next((n for n, t in enumerate(times) if t.calendar != times[0].calendar), None)
+    if odd is not None:
+        raise InputError(
+            files[odd].path,
+            f"has the calendar {times[odd].calendar}, {files[0].path.name} {times[0].calendar}",
+            "give files of one calendar",
+        )
+    empty = next((n for n, t in enumerate(times) if not t.stamps.size), None)
+    if empty is not None:
+        raise InputError(files[empty].path, "has a time axis without steps", "leave it out")
 
 
 def _overlapping(file: GridFile, axis: TimeAxis, step: int) -> InputError:

@@ -355,6 +355,16 @@ def _describe_bands(data: Any, output: GridOutput) -> None:
     data.units = [one.unit for one in output.variables for _ in output.labels]
 
 
+def _check_even(layout: GridLayout) -> None:
+    """Refuse rows or columns of several sizes, which a GeoTIFF cannot have."""
+    for name, edges in (("columns", layout.x_edges), ("rows", layout.y_edges)):
+        steps = np.diff(edges)
+        if np.ptp(steps) > 1e-4 * abs(steps[0]):
+            raise RequestError(
+                "out", f"GeoTIFF needs evenly spaced {name}, which this grid has not", "use .nc"
+            )
+
+
 @contextlib.contextmanager
 def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
     """Written band by band, then copied so that readers over the network fetch only parts."""
@@ -365,20 +375,11 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
     first, *further = output.variables
     if further and not first.ancillary:
         raise RequestError("out", "a GeoTIFF holds one grid", "use .nc for several")
+    _check_even(output.layout)
     x, y = output.layout.x_edges, output.layout.y_edges
-    for name, edges in (("columns", x), ("rows", y)):
-        steps = np.diff(edges)
-        if np.ptp(steps) > 1e-4 * abs(steps[0]):
-            raise RequestError(
-                "out", f"GeoTIFF needs evenly spaced {name}, which this grid has not", "use .nc"
-            )
     north_up = slice(None, None, -1 if y[0] < y[-1] else 1)
     eastward = slice(None, None, -1 if x[0] > x[-1] else 1)
     ny, nx = output.layout.shape
-    west, north = float(x.min()), float(y.max())
-    transform = rasterio.transform.from_origin(
-        west, north, float(np.ptp(x)) / nx, float(np.ptp(y)) / ny
-    )
     draft = path.with_name(path.name + ".bands.tif")
     dtype, fill, overviews = _band_type(first)
     size: dict[str, Any] = {"tiled": True, "blockxsize": BLOCK, "blockysize": BLOCK}
@@ -393,7 +394,9 @@ def _tiff(path: Path, output: GridOutput) -> Iterator[GridWriter]:
             dtype=dtype,
             nodata=fill,
             crs="OGC:CRS84" if output.layout.is_lonlat else output.layout.crs,
-            transform=transform,
+            transform=rasterio.transform.from_origin(
+                float(x.min()), float(y.max()), float(np.ptp(x)) / nx, float(np.ptp(y)) / ny
+            ),
             compress="deflate",
             predictor=2 if first.is_class else 3,
             interleave="band",

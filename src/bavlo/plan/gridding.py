@@ -156,19 +156,8 @@ class GridPlan:
 
 def plan_grid(request: Request, report: Reporter) -> GridPlan:
     """Open the grid, and settle cells, periods and rules."""
-    if request.grids.make_on == REGION:
-        raise RequestError("make_on", "region makes values of regions", "use step or cell")
-    reading = replace(request.grids.reading, resample_tiles=True)
-    opened = replace(request, grids=replace(request.grids, reading=reading))
-    source, what = open_source(opened, report)
-    if isinstance(source, MosaicGrid):
-        source = with_way(source, request, what, report)
-    source = regional_cells(source, request, report)
+    source, what = _source_of(request, report)
     product = request.gridding.product
-    if what.kind == CLASS and source.time is not None and request.time.every not in ((), ("step",)):
-        raise RequestError("every", "class codes are not combined over time", "use ‹every step›")
-    if source.time is None and product != VALUE:
-        raise RequestError("product", f"{where(source)} has no time axis", "leave it out")
     if not request.time.every and source.time is not None and product == VALUE:
         request = request.every("step")
     time = source.time or STATIC
@@ -190,16 +179,10 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         layout, cells = cells_beneath(source.layout, new, reach)
         onto, inside = Onto(new, layout, inside_new, target, reach), None
     yearly = YearlyPeriods.of(periods.axis)
-    base, reported, written = None, np.arange(len(periods.axis)), periods.axis
-    if product == TREND:
-        span = Base(int(yearly.year.min()), int(yearly.year.max()))
-        written = periods_of_the_year(periods.axis, yearly.year, span)
-    elif product != VALUE:
+    base = None
+    if product not in (VALUE, TREND):
         base = choose_base(request.climate.base, yearly.year)
-        reported = reported_periods(request.time, periods.axis)
-        written = periods.axis.take(reported)
-    if product == NORMAL and base is not None:
-        written = periods_of_the_year(periods.axis, yearly.year, base)
+    reported, written = _written_periods(request, periods.axis, yearly, base)
     return GridPlan(
         request,
         source,
@@ -218,6 +201,45 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         onto,
         onto is not None and adds_up_in_strips(source, onto),
     )
+
+
+def _source_of(request: Request, report: Reporter) -> tuple[GridSource, Quantity]:
+    """The grid, of which regions and whole cells can be made.
+
+    Raises
+    ------
+    RequestError
+        Where what is asked for does not go with what it holds.
+    """
+    if request.grids.make_on == REGION:
+        raise RequestError("make_on", "region makes values of regions", "use step or cell")
+    reading = replace(request.grids.reading, resample_tiles=True)
+    opened = replace(request, grids=replace(request.grids, reading=reading))
+    source, what = open_source(opened, report)
+    if isinstance(source, MosaicGrid):
+        source = with_way(source, request, what, report)
+    source = regional_cells(source, request, report)
+    if what.kind == CLASS and source.time is not None and request.time.every not in ((), ("step",)):
+        raise RequestError("every", "class codes are not combined over time", "use ‹every step›")
+    if source.time is None and request.gridding.product != VALUE:
+        raise RequestError("product", f"{where(source)} has no time axis", "leave it out")
+    return source, what
+
+
+def _written_periods(
+    request: Request, axis: PeriodAxis, yearly: YearlyPeriods, base: Base | None
+) -> tuple[np.ndarray, PeriodAxis]:
+    """Which periods are reported, and what is written: they, or the periods of the year."""
+    product, reported = request.gridding.product, np.arange(len(axis))
+    if product == TREND:
+        span = Base(int(yearly.year.min()), int(yearly.year.max()))
+        return reported, periods_of_the_year(axis, yearly.year, span)
+    if base is None:
+        return reported, axis
+    reported = reported_periods(request.time, axis)
+    if product == NORMAL:
+        return reported, periods_of_the_year(axis, yearly.year, base)
+    return reported, axis.take(reported)
 
 
 def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:

@@ -5,7 +5,7 @@ import threading
 import pytest
 
 from bavlo.core import compiled as module
-from bavlo.core.compiled import allow, compiled, is_allowed, is_loaded, load_early
+from bavlo.core.compiled import allow, at_hand, compiled, is_allowed, is_loaded, load_early
 
 numba = pytest.importorskip("numba")
 
@@ -50,6 +50,14 @@ def test_a_file_that_is_gone_when_loops_are_loaded_early_is_left_to_its_reader(r
         if thread.name == "bavlo-loops":
             thread.join()
     assert not recwarn.list  # which tell of errors in threads
+
+
+def test_nobody_waits_for_what_is_not_at_hand(monkeypatch):
+    allow()
+    assert at_hand(add) is None
+    assert compiled(add) is at_hand(add)
+    monkeypatch.setattr(module, "wanted", False)
+    assert at_hand(add) is None
 
 
 def test_the_switch_does_without(monkeypatch):

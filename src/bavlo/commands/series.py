@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import partial
 
+from bavlo.core.compiled import load_early
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats import spatial
@@ -14,7 +15,7 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits
+from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
     Segment,
@@ -23,14 +24,20 @@ from bavlo.engine.segments import (
     plan_segments,
     plan_units,
 )
-from bavlo.grids.fast import stored
+from bavlo.grids.fast import planes, stored
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import GridSource, where
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import about_series
-from bavlo.plan.reading import BlockReader, UnitReader, adds_as_stored, rechunked_source
+from bavlo.plan.reading import (
+    BlockReader,
+    UnitReader,
+    adds_as_stored,
+    rechunked_source,
+    turning_bytes,
+)
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
 from bavlo.plan.series_reducer import SeriesReducer
@@ -101,11 +108,7 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        if self._ranks_very_many:
-            compile_where_it_fits(run, needs, spatial.warm_up, run.jobs)
-        if self._adds_very_many:
-            warm_up = partial(stored.warm_up, self.opened.source.files[0].dtype)
-            compile_where_it_fits(run, needs, warm_up, run.jobs)
+        self._load_loops(needs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -120,6 +123,20 @@ class SeriesJob:
                 for each, own in zip(values, settled.of_plans(self.plans), strict=True):
                     each.store(own)
         return values
+
+    def _load_loops(self, needs: Needs) -> None:
+        """Load the compiled loops that save more time than loading them takes."""
+        run, source = self.plans[0].request.run, self.opened.source
+        if self._ranks_very_many:
+            compile_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
+        if not self._adds_very_many:
+            return
+        warm_up = partial(stored.warm_up, source.files[0].dtype)
+        turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
+        if not turning:
+            compile_where_it_fits(run, needs, warm_up, run.jobs)
+        elif has_room_to_compile(run.memory, needs.at_least(turning), run.jobs):
+            load_early(warm_up)  # while the scratch file is written
 
     @property
     def _ranks_very_many(self) -> bool:
@@ -152,6 +169,11 @@ class SeriesJob:
         for plan, each in zip(self.plans, values, strict=True):
             each.store_sums(plan, sample, ValueRange(*low_high))
         return values
+
+
+def _warm_up_ranks() -> None:
+    spatial.warm_up()
+    planes.warm_up()
 
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:

@@ -69,6 +69,11 @@ def compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
     return _ready[kernel]
 
 
+def at_hand(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
+    """The same, but only if it was compiled already: nobody waits for it."""
+    return _ready.get(kernel) if _allowed and wanted else None
+
+
 def _compiled(kernel: Callable[..., Any]) -> Callable[..., Any] | None:
     try:
         import numba

@@ -33,6 +33,10 @@ class Needs:
     kept: float
     room: float = 0.0
 
+    def at_least(self, unit: float) -> Needs:
+        """The same where a unit takes so many bytes or more."""
+        return Needs(max(self.unit, unit), self.kept, self.room)
+
 
 def in_use() -> int:
     """Resident memory of this process, in bytes; its peak where the system tells no more."""

@@ -48,10 +48,14 @@ def check_chunks_fit(source: GridSource, run: Resources) -> None:
     RequestError
         Which names the least memory that is enough.
     """
-    large = [f.chunk_size for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks]
-    if large:
-        needed = BESIDE * max(large) + PIECES * band_size(run.memory)
-        fitting_jobs(1, run.memory, Needs(needed, 0.0))
+    if any(isinstance(file, CFGrid) and file.has_large_chunks for file in source.files):
+        fitting_jobs(1, run.memory, Needs(turning_bytes(source, run), 0.0))
+
+
+def turning_bytes(source: GridSource, run: Resources) -> float:
+    """What each worker takes to turn chunks about into a scratch file; 0 where none are."""
+    turned = [f.chunk_size for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
+    return BESIDE * max(turned) + PIECES * band_size(run.memory) if turned else 0.0
 
 
 def reads_single_steps(source: GridSource) -> bool:

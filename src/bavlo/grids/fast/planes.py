@@ -6,7 +6,7 @@ import sys
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.core.compiled import at_hand, compiled
 from bavlo.grids.fast.plane_kernels import join_planes
 
 COMPILED_ITEM = 4  # bytes of the numbers that the compiled loop puts together
@@ -30,7 +30,7 @@ def put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -
     """
     join, is_box = None, out.ndim == 3 and out.flags.c_contiguous
     if is_box and out.size >= LEAST_COMPILED and sys.byteorder == "little":
-        join = compiled(join_planes) if len(planes) == COMPILED_ITEM else None
+        join = at_hand(join_planes) if len(planes) == COMPILED_ITEM else None
     if join is None:
         mixed = out[..., None].view(np.uint8)
         for n, plane in enumerate(planes):
@@ -38,3 +38,12 @@ def put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -
     else:
         first = tuple(part.start for part in inside)
         join(planes.reshape(-1), planes.shape[2:], first, out.view(np.uint32))
+
+
+def warm_up() -> None:
+    """Load and compile what puts numbers together, where that is allowed."""
+    join = compiled(join_planes)
+    if join is not None:
+        planes, out = np.zeros(COMPILED_ITEM, np.uint8), np.zeros((1, 1, 1), np.uint32)
+        join(planes, (1, 1), (0, 0, 0), out)
+        join(np.frombuffer(bytes(planes), np.uint8), (1, 1), (0, 0, 0), out)

@@ -12,6 +12,7 @@ from bavlo.core.compiled import allow, compiled
 from bavlo.core.reduce.step_kernels import add_to, look_at, order_of_bits
 from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
+from bavlo.grids.fast import planes
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
 
@@ -45,6 +46,7 @@ def loops_are_ready() -> bool:
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile what adds up steps of some type, where numba is there."""
     allow()
+    planes.warm_up()
     if dtype not in FLOATS or not loops_are_ready():
         return
     own = np.zeros(1, dtype)

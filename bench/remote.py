@@ -24,7 +24,6 @@ from reading import WORK, make
 
 PROGRAM = Path(sys.executable).with_name("bavlo")
 DELAY, RATE = 0.05, 50e6  # seconds, bytes a second
-GEOTIFFS = 200
 PIECE = 2**18  # bytes that are sent at once
 
 
@@ -115,18 +114,22 @@ def main():
     """Print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--steps", type=int, default=365)
+    parser.add_argument("--files", type=int, default=200, help="GeoTIFFs")
+    parser.add_argument("--only", default="", help="a part of the name of the lines to measure")
     parser.add_argument("--runs", type=int, default=2)
     given = parser.parse_args()
     path, regions = make(given.steps)
-    folder, _ = rasters.make(GEOTIFFS)
+    folder, _ = rasters.make(given.files)
     files = {"NetCDF-4": [path], "classic NetCDF": [classic(path)]}
-    files[f"{GEOTIFFS} GeoTIFFs"] = sorted(folder.iterdir())
+    files[f"{given.files:,} GeoTIFFs"] = sorted(folder.iterdir())
     port, sent, requests = (multiprocessing.Value(kind, 0) for kind in ("i", "q", "q"))
     server = multiprocessing.Process(target=serve, args=(port, sent, requests), daemon=True)
     server.start()
     while not port.value:
         time.sleep(0.05)
     for name, own in files.items():
+        if given.only not in name:
+            continue
         place = f"http://127.0.0.1:{port.value}"
         of = WORK / "tif_regions.gpkg" if len(own) > 1 else regions
         words = ["--regions", of, "--every", "month", "--kind", "amount"]

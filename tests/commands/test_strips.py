@@ -13,7 +13,7 @@ from shapely import Polygon
 from bavlo.commands import grid as grid_command
 from bavlo.core.space import rows as rows_of_grid
 from bavlo.errors import RequestError
-from bavlo.grids.join import JoinedGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.plan import gridding, strips
 from bavlo.plan.gridding_strips import strip_field
 from support import run, write_regions

@@ -18,9 +18,9 @@ from rasterio.transform import from_origin
 
 from bavlo.commands.series import series
 from bavlo.errors import BavloError
-from bavlo.grids.join import TiledGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, WholeRows
+from bavlo.grids.tiled import TiledGrid
 from bavlo.request.options import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table

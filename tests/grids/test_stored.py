@@ -27,6 +27,19 @@ def loops():
     stored.warm_up(np.dtype("f8"))
 
 
+@pytest.fixture
+def added(monkeypatch):
+    """The steps that are added up as they are stored."""
+    found, plain = [], StoredStep.add_to
+
+    def noted(step, total):
+        found.append(step)
+        plain(step, total)
+
+    monkeypatch.setattr(StoredStep, "add_to", noted)
+    return found
+
+
 def some_step(rng, dtype, packing, holes):
     """A step in two rectangles, and its values by themselves."""
     cells = np.sort(rng.permutation(240)[:170])
@@ -107,7 +120,7 @@ def test_compiled_planes_are_put_together_as_by_numpy(data):
     assert out.tobytes() == plain.tobytes()
 
 
-def write_rasters(folder, values, packed=False, **settings):
+def write_rasters(folder, values, *, packed=False, **settings):
     """A GeoTIFF a day."""
     folder.mkdir()
     for n, field in enumerate(values):
@@ -138,7 +151,7 @@ LAYOUTS = ("a step a chunk", "not deflated", "many steps a chunk", "tiles", "one
 @pytest.mark.parametrize("layout", LAYOUTS)
 @pytest.mark.parametrize("gaps", ["none", "fixed", "changing"])
 def test_every_layout_gives_the_same_table_with_and_without_loops(
-    layout, gaps, tmp_path, monkeypatch
+    layout, gaps, added, tmp_path, monkeypatch
 ):
     rng = np.random.default_rng(4)
     values = np.round(rng.gamma(0.5, 9, (75, 12, 40)), 1).astype("f4")
@@ -152,7 +165,9 @@ def test_every_layout_gives_the_same_table_with_and_without_loops(
     if layout in ("tiles", "one piece", "packed"):
         grid = tmp_path / "rain"
         tiled = {"tiled": True, "blockxsize": 16, "blockysize": 16, "compress": "deflate"}
-        write_rasters(grid, values, layout == "packed", **(tiled if layout == "tiles" else {}))
+        write_rasters(
+            grid, values, packed=layout == "packed", **(tiled if layout == "tiles" else {})
+        )
     elif layout == "not deflated":
         write_grid(grid, values, fill_value=np.float32(-9999), chunksizes=(1, 12, 40))
     else:
@@ -164,13 +179,6 @@ def test_every_layout_gives_the_same_table_with_and_without_loops(
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)  # so that chunks of many steps are turned about
     monkeypatch.setattr(series, "WORTH_ADDING", 0)
     monkeypatch.setattr(series, "WORTH_RANKING", 0)
-    added, plain = [], StoredStep.add_to
-
-    def noted(step, total):
-        added.append(step)
-        plain(step, total)
-
-    monkeypatch.setattr(StoredStep, "add_to", noted)
     kind = ("--kind", "amount", "--input-unit", "mm") if grid.is_dir() else ()
 
     def table(*more):
@@ -187,3 +195,22 @@ def test_every_layout_gives_the_same_table_with_and_without_loops(
     added.clear()
     assert found == [table(*more) for more in words]
     assert not added
+
+
+def test_a_raster_unlike_the_first_is_decoded_among_others(added, tmp_path, monkeypatch):
+    rng = np.random.default_rng(5)
+    values = np.round(rng.gamma(0.5, 9, (40, 12, 40)), 1).astype("f4")
+    values[:, 2, 3:9] = -9999
+    folder = tmp_path / "rain"
+    write_rasters(folder, values, compress="deflate")
+    write_rasters(tmp_path / "other", values[:7], compress="lzw")
+    (tmp_path / "other" / "rain_2001-01-07.tif").replace(folder / "rain_2001-01-07.tif")
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0.4, 0.3, 21.5, 11.7)})
+    monkeypatch.setattr(series, "WORTH_ADDING", 0)
+    words = ["series", folder, "--regions", regions, "--every", "month", "--kind", "amount"]
+    words += ["--input-unit", "mm", "--min-steps", "0.2", "--quiet", "--replace"]
+    run(*words, "--out", tmp_path / "stored.csv")
+    assert sum(bool(step.packing.where) for step in added) == 39  # others warmed loops up
+    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    run(*words, "--out", tmp_path / "plain.csv")
+    assert (tmp_path / "stored.csv").read_bytes() == (tmp_path / "plain.csv").read_bytes()

@@ -14,8 +14,9 @@ from bavlo.core.space.resampling import NEAREST
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.grids.join import NOWHERE, JoinedGrid, all_steps
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, GridFile, whole
+from bavlo.grids.tiled import NOWHERE, all_steps
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:

@@ -24,7 +24,7 @@ from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.chunks import reader_of
 from bavlo.grids.fast.stored import StoredStep, is_plain
-from bavlo.grids.join import JoinedGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks, band_size
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
 from bavlo.records import dataclass

@@ -19,7 +19,7 @@ from bavlo.core.values.accumulation import (
 )
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, Quantity
 from bavlo.errors import InputError
-from bavlo.grids.join import JoinedGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.inspection import squares

@@ -34,9 +34,10 @@ from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
-from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where, whole
+from bavlo.grids.tiled import TiledGrid
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
 from bavlo.plan.checks import check_complete, check_percent, check_unit
 from bavlo.plan.grids import open_source

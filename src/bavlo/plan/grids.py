@@ -22,11 +22,12 @@ from bavlo.core.values.kinds import (
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.digest import take_ahead
-from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
+from bavlo.grids.tiled import TiledGrid
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.reading import check_chunks_fit

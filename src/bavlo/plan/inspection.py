@@ -22,9 +22,10 @@ from bavlo.core.values.missing import (
 )
 from bavlo.errors import InputError, setting
 from bavlo.grids.cf import Packing
-from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
+from bavlo.grids.tiled import TiledGrid
 from bavlo.grids.urls import url_of
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter

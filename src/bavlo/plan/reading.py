@@ -15,7 +15,7 @@ from bavlo.engine.protocol import Resources
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
 from bavlo.grids.fast.stored import loops_are_ready
-from bavlo.grids.join import JoinedGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.scratch import BESIDE, PIECES, band_size
 from bavlo.grids.source import CellSelection, GridSource, files_of

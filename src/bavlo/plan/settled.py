@@ -23,7 +23,7 @@ from bavlo.core.time.periods import Assignment
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests
-from bavlo.grids.join import JoinedGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.kept import keep, load
 from bavlo.grids.source import GridSource
 from bavlo.plan.series import SeriesPlan

@@ -30,8 +30,9 @@ from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.fast import tiff
 from bavlo.grids.fast.rows import HasStoredRows
-from bavlo.grids.join import JoinedGrid, TiledGrid
+from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
+from bavlo.grids.tiled import TiledGrid
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

@@ -16,8 +16,9 @@ import shapely
 from bavlo.cli.main import main
 from bavlo.core.reduce.period_state import StepWeights
 from bavlo.core.space.overlay import Overlay
+from bavlo.core.time.assignment import assign_steps
 from bavlo.core.time.axis import DAY, to_instant
-from bavlo.core.time.periods import PeriodRule, assign_steps, periods_between
+from bavlo.core.time.periods import PeriodRule, periods_between
 from bavlo.core.time.steps import time_axis
 from bavlo.engine.memory import in_use
 from bavlo.engine.protocol import not_needed

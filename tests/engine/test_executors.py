@@ -9,7 +9,8 @@ import pytest
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
-from bavlo.core.stats.measures import OverlayIndex, parse_measure
+from bavlo.core.stats.cell_sample import OverlayIndex
+from bavlo.core.stats.measures import parse_measure
 from bavlo.engine import dask, memory
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, fitting_jobs, size_text

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
-from bavlo.core.stats.measures import OverlayIndex, parse_measure
-from bavlo.core.time.periods import Assignment
+from bavlo.core.stats.cell_sample import OverlayIndex
+from bavlo.core.stats.measures import parse_measure
+from bavlo.core.time.assignment import Assignment
 from bavlo.engine.segments import group_units, plan_segments, plan_units
 from support import daily, reduced, some_overlay, step_weights_of
 

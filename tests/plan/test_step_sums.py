@@ -8,7 +8,8 @@ import pytest
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
-from bavlo.core.stats.measures import OverlayIndex, parse_measure
+from bavlo.core.stats.cell_sample import OverlayIndex
+from bavlo.core.stats.measures import parse_measure
 from bavlo.engine.protocol import not_needed
 from bavlo.engine.segments import group_units, plan_segments, plan_units
 from bavlo.engine.threads import Threads

@@ -12,7 +12,7 @@ import numpy as np
 from bavlo.commands.describe_grids import describe_grid
 from bavlo.commands.describe_regions import describe_regions
 from bavlo.commands.description import Description
-from bavlo.core.stats.measures import CellSample, OverlayIndex
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.errors import InputError, known_words
 from bavlo.grids.formats import format_of
 from bavlo.grids.levels import LevelsLeftOpen

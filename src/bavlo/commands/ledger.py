@@ -13,7 +13,8 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.time.periods import assign_steps, parse_every
+from bavlo.core.time.assignment import assign_steps
+from bavlo.core.time.periods import parse_every
 from bavlo.engine.protocol import Resources
 from bavlo.errors import InputError
 from bavlo.grids import digest

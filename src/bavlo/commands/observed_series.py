@@ -11,14 +11,9 @@ import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.reduce.protocol import Unit
+from bavlo.core.time.assignment import Assignment, assign_steps
 from bavlo.core.time.axis import DAY, TimeAxis
-from bavlo.core.time.periods import (
-    Assignment,
-    PeriodAxis,
-    assign_steps,
-    parse_every,
-    periods_between,
-)
+from bavlo.core.time.periods import PeriodAxis, parse_every, periods_between
 from bavlo.core.values.combine import MEAN, TOTAL
 from bavlo.core.values.kinds import (
     AMOUNT,

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
-from bavlo.core.stats.measures import CellSample, OverlayIndex, codes_of
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
-from bavlo.core.time.periods import Assignment
+from bavlo.core.time.assignment import Assignment
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import plan_segments, plan_units

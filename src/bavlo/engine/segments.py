@@ -12,7 +12,7 @@ import numpy as np
 
 from bavlo.core.few import distinct
 from bavlo.core.reduce.protocol import Unit
-from bavlo.core.time.periods import Assignment
+from bavlo.core.time.assignment import Assignment
 from bavlo.records import dataclass
 
 VALUES_AT_ONCE = 2**21  # cells × steps of a unit

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, Unit
-from bavlo.core.stats.measures import WHOLE_WITHIN, CellSample, Measure, parse_measure
+from bavlo.core.stats.cell_sample import WHOLE_WITHIN, CellSample
+from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs
 from bavlo.engine.segments import plan_segments

@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.conditions.counting import Counting, CountState, Occurrence
 from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
-from bavlo.core.stats.measures import CellSample
+from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, compile_where_it_fits
 from bavlo.engine.segments import plan_segments

@@ -12,16 +12,11 @@ from bavlo.core.conditions.counting import Counting, PeriodSteps, period_steps
 from bavlo.core.conditions.counts import any_count
 from bavlo.core.conditions.indices import Index, find_index
 from bavlo.core.stats.calendar_percentiles import CalendarDays, calendar_days
-from bavlo.core.stats.measures import CellSample, OverlayIndex
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.normals import Base, default_base
+from bavlo.core.time.assignment import Assignment, assign_steps
 from bavlo.core.time.axis import DAY, STATIC, TimeAxis
-from bavlo.core.time.periods import (
-    Assignment,
-    PeriodAxis,
-    PeriodRule,
-    assign_steps,
-    periods_between,
-)
+from bavlo.core.time.periods import PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.kinds import AMOUNT, RATE, check_told, quantity, step_amounts
 from bavlo.core.values.units import convert, is_temperature, suits
 from bavlo.errors import RequestError

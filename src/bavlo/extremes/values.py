@@ -6,9 +6,9 @@ import numpy as np
 
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts
 from bavlo.core.reduce.protocol import ENOUGH, Unit
-from bavlo.core.stats.measures import CellSample
+from bavlo.core.stats.cell_sample import CellSample
+from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import DAY
-from bavlo.core.time.periods import Assignment
 from bavlo.engine.segments import plan_units
 from bavlo.extremes.arrays import CellMeans
 from bavlo.extremes.plan import ExtremesPlan, condition_variable, in_unit_of_test

@@ -8,7 +8,8 @@ import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.stats.measures import CellSample, OverlayIndex, parse_measure
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.core.stats.measures import parse_measure
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.formula import evaluate
 from bavlo.core.values.kinds import Variable

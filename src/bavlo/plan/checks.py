@@ -8,8 +8,9 @@ import numpy as np
 
 from bavlo.core.few import median
 from bavlo.core.stats.measures import SHARES, Measure
+from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import DAY, TimeAxis
-from bavlo.core.time.periods import Assignment, PeriodAxis, PeriodRule, periods_between
+from bavlo.core.time.periods import PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import convert, known_unit

@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.stats.measures import OverlayIndex
+from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.time.axis import PERIOD, TimeAxis
 from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import AMOUNT, STATE, as_asked, quantity, total_unit_of

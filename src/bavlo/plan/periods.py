@@ -7,12 +7,11 @@ from dataclasses import replace
 import numpy as np
 
 from bavlo.core.reduce.period_state import Rules, StepWeights
+from bavlo.core.time.assignment import Assignment, assign_steps
 from bavlo.core.time.axis import DAY, PERIOD, STATIC, TimeAxis, iso_day
 from bavlo.core.time.periods import (
-    Assignment,
     PeriodAxis,
     PeriodRule,
-    assign_steps,
     periods_between,
     same_span,
     static_period,

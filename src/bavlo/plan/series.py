@@ -9,7 +9,8 @@ from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.runs import RunOverlay
-from bavlo.core.stats.measures import Measure, OverlayIndex, parse_measure
+from bavlo.core.stats.cell_sample import OverlayIndex
+from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import STATIC, TimeAxis
 from bavlo.core.time.periods import PeriodAxis

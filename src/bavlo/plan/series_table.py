@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.stats.measures import WHOLE_WITHIN, OverlayIndex
+from bavlo.core.stats.cell_sample import WHOLE_WITHIN, OverlayIndex
 from bavlo.core.stats.strips import StripSample
 from bavlo.core.stats.windows import running, windowed
 from bavlo.core.time.axis import DAY, PERIOD, iso_day

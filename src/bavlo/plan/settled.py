@@ -19,7 +19,7 @@ from bavlo import __version__
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.time.periods import Assignment
+from bavlo.core.time.assignment import Assignment
 from bavlo.core.values.kinds import implausible
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests

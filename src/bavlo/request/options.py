@@ -381,7 +381,7 @@ OPTIONS: tuple[Option, ...] = (
     Option("utc-offset", "grids.reading.utc_offset", "HH:MM", "offset", "00:00",
            f"{COMPUTE} describe", "grid", "add to all times, as +05:30", repeat=True,
            by_grid=True),
-    Option("during", "time.during", "FIRST..LAST", "bavlo.core.time.periods:parse_range", None,
+    Option("during", "time.during", "FIRST..LAST", "bavlo.core.time.date_range:parse_range", None,
            COMPUTE, "time", "report periods in this range, both ends included, as 2013..2015-06",
            "all",
            first="series anomalies extremes trends compare grid"),

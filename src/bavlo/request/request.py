@@ -10,7 +10,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bavlo.core.time.periods import DateRange, PeriodRule, parse_every
+from bavlo.core.time.date_range import DateRange
+from bavlo.core.time.periods import PeriodRule, parse_every
 from bavlo.core.values.combine import Combine
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError

@@ -14,8 +14,9 @@ from bavlo.core.conditions.indices import (
 )
 from bavlo.core.stats.calendar_percentiles import calendar_days
 from bavlo.core.stats.normals import Base
+from bavlo.core.time.assignment import assign_steps
 from bavlo.core.time.axis import DAY, to_dates, to_instant
-from bavlo.core.time.periods import assign_steps, parse_every, periods_between
+from bavlo.core.time.periods import parse_every, periods_between
 from bavlo.core.time.steps import time_axis
 
 BASE = Base(1991, 1996)

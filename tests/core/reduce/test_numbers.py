@@ -15,7 +15,8 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats import spatial
-from bavlo.core.stats.measures import CellSample, OverlayIndex, parse_measure
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.core.stats.measures import parse_measure
 from brute import weighted_percentile
 from support import daily, some_overlay, step_weights_of
 

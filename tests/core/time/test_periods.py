@@ -8,15 +8,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bavlo.core.time.assignment import assign_steps, expected_steps
 from bavlo.core.time.axis import DAY, HOUR, to_dates, to_instant
-from bavlo.core.time.periods import (
-    assign_steps,
-    expected_steps,
-    parse_every,
-    parse_range,
-    periods_between,
-    step_periods,
-)
+from bavlo.core.time.date_range import parse_range
+from bavlo.core.time.periods import parse_every, periods_between, step_periods
 from bavlo.core.time.steps import time_axis
 from bavlo.errors import RequestError
 

@@ -3,8 +3,9 @@
 import numpy as np
 import pytest
 
+from bavlo.core.time.assignment import expected_steps
 from bavlo.core.time.axis import DAY, HOUR, iso_day, to_instant
-from bavlo.core.time.periods import PeriodRule, expected_steps, periods_between, step_periods
+from bavlo.core.time.periods import PeriodRule, periods_between, step_periods
 from bavlo.core.time.steps import is_cycle_without_year, overlapping, time_axis
 
 

@@ -21,7 +21,8 @@ from bavlo.commands.tracing.lines import (
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions
-from bavlo.core.stats.measures import SHARES, CellSample, Measure, OverlayIndex
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.core.stats.measures import SHARES, Measure
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import iso_days
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL

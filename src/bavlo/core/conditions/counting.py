@@ -16,8 +16,8 @@ import numpy as np
 
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts, add_exactly, any_count
 from bavlo.core.conditions.runs import count_true, follow
+from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import TimeAxis
-from bavlo.core.time.periods import Assignment
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
 

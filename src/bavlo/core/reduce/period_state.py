@@ -7,7 +7,7 @@ from dataclasses import astuple, field, replace
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.time.periods import Assignment
+from bavlo.core.time.assignment import Assignment
 from bavlo.core.values.combine import MAX, MEAN, MIN, Degrees
 from bavlo.records import dataclass
 

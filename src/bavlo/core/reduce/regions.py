@@ -20,7 +20,8 @@ from bavlo.core.reduce.period_state import (
 )
 from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer, UnitSteps
 from bavlo.core.reduce.protocol import ENOUGH, Unit
-from bavlo.core.stats.measures import CellSample, Measure, OverlayIndex
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.core.stats.measures import Measure
 from bavlo.core.values.combine import MEAN, TOTAL
 
 

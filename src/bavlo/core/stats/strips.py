@@ -14,18 +14,8 @@ import numpy as np
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay
-from bavlo.core.stats.measures import (
-    CLASSES,
-    EXTREMES,
-    LEAST_COVER,
-    MEANS,
-    NUMBERS,
-    SQUARES,
-    TOTALS,
-    VOLUMES,
-    check_codes,
-    majority_of,
-)
+from bavlo.core.stats.cell_sample import LEAST_COVER, check_codes, majority_of
+from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
 from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give

@@ -128,6 +128,12 @@ def to_instant(calendar: str, year: int, month: int = 1, day: int = 1) -> int:
     return DAY * (int(date.toordinal()) - int(origin.toordinal()))
 
 
+def start_of_month(calendar: str, year: int, month: int) -> int:
+    """First instant of a month; months beyond 12 are those of the following years."""
+    extra, month = divmod(month - 1, 12)
+    return to_instant(calendar, year + extra, month + 1)
+
+
 def to_instants(dates: np.ndarray, calendar: str) -> np.ndarray:
     """cftime dates as instants, rounded to the second (times kept as float32 are no better)."""
     numbers = cftime.date2num(dates, EPOCH, calendar=calendar)

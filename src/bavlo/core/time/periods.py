@@ -1,21 +1,19 @@
-"""Periods: the steps that are put together, and how steps fall into them."""
+"""Periods: the spans of time over which steps are put together."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import replace
-from functools import cached_property
 
-import cftime
 import numpy as np
 
 from bavlo.core.time.axis import (
     DAY,
-    PERIOD,
     TimeAxis,
     iso_days,
     iso_minute,
+    start_of_month,
     to_dates,
     to_instant,
 )
@@ -100,40 +98,6 @@ class PeriodAxis:
             [iso_minute(int(t), self.calendar) for t in self.start],
             [iso_minute(int(t), self.calendar) for t in self.end],
         )
-
-
-@dataclass(frozen=True, eq=False)
-class Assignment:
-    """Which steps belong to which periods.
-
-    Parameters
-    ----------
-    step, period : (N,) int64
-        Pairs, ascending by step and then period.
-    share : (N,) float64
-        Part of the step that belongs to the period, by time.
-    expected : (P,) float64
-        How many steps each period has when none is missing.
-    """
-
-    step: np.ndarray
-    period: np.ndarray
-    share: np.ndarray
-    expected: np.ndarray
-
-    @cached_property
-    def step_ranges(self) -> tuple[np.ndarray, np.ndarray]:
-        """First step of each period and the one after its last, (P,) int64 each.
-
-        Of a period without steps the first is beyond all steps and the last is 0.
-        """
-        periods = np.arange(self.expected.size)
-        low = np.searchsorted(self.period, periods, side="left")
-        high = np.searchsorted(self.period, periods, side="right")
-        step = np.append(self.step, np.iinfo(np.int64).max)
-        known = high > low
-        first = np.where(known, step[low], step[-1])
-        return first, np.where(known, step[np.maximum(high - 1, 0)] + 1, 0)
 
 
 def parse_every(text: str, year_start: int = 1) -> PeriodRule:
@@ -242,106 +206,6 @@ def step_periods(time: TimeAxis) -> PeriodAxis:
     )
 
 
-def assign_steps(time: TimeAxis, periods: PeriodAxis, *, may_share: bool) -> Assignment:
-    """Let steps fall into periods.
-
-    A step of a day or less belongs whole to the period that holds its middle. A longer step that
-    straddles a period's edge is shared out by time.
-
-    Parameters
-    ----------
-    periods
-        In order of time and without overlap.
-    may_share
-        Whether shares of a step make sense (totals and means, not lowest and highest values).
-    """
-    expected = expected_steps(time, periods)
-    if time.at_most_daily:
-        longer = time.duration > DAY
-        step, position = _holding_middles(time, periods, ~longer)
-        share = np.ones(step.size)
-        if longer.any():  # differences of accumulated values over a missing step
-            return Assignment(*_with_longer(time, periods, longer, step, position), expected)
-        return Assignment(step, position, share, expected)
-    step, position, share = _shared_out(time.start, time.end, periods)
-    if not may_share and (share < 1).any():
-        split = int(step[share < 1][0])
-        when = iso_days(time.start[[split]], time.calendar)[0]
-        raise RequestError(
-            "combine",
-            f"the step that begins {when} straddles the edge of a period",
-            "a lowest or highest value cannot be shared out; use total or mean",
-        )
-    return Assignment(step, position, share, expected)
-
-
-def _holding_middles(
-    time: TimeAxis, periods: PeriodAxis, which: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
-    """Steps and the periods that hold their middles."""
-    middle = time.start + time.duration // 2
-    position = np.searchsorted(periods.start, middle, side="right") - 1
-    inside = (position >= 0) & (middle < periods.end[np.maximum(position, 0)])
-    step = np.flatnonzero(inside & which)
-    return step, position[step]
-
-
-def _with_longer(
-    time: TimeAxis,
-    periods: PeriodAxis,
-    longer: np.ndarray,
-    step: np.ndarray,
-    period: np.ndarray,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Steps, periods and shares with those of steps that are longer than a day.
-
-    These are shared out among periods, but for those that are shorter than the step itself: days
-    are never made of what fell on several.
-    """
-    which = np.flatnonzero(longer)
-    nth, position, share = _shared_out(time.start[which], time.end[which], periods)
-    length = (periods.end - periods.start)[position]
-    keep = length >= time.duration[which[nth]]
-    steps = np.concatenate([step, which[nth[keep]]])
-    found = np.concatenate([period, position[keep]])
-    shares = np.concatenate([np.ones(step.size), share[keep]])
-    order = np.lexsort((found, steps))
-    return steps[order], found[order], shares[order]
-
-
-def expected_steps(time: TimeAxis, periods: PeriodAxis) -> np.ndarray:
-    """(P,) how many steps each period has when none is missing; may be fractional."""
-    if not isinstance(time.length, str):
-        return np.asarray((periods.end - periods.start) / time.length)
-    if not len(periods):
-        return np.zeros(0)
-    if time.length == PERIOD:
-        _, position, share = _shared_out(time.start, time.end, periods)
-        return np.bincount(position, weights=share, minlength=len(periods))
-    ideal = periods_between(
-        PeriodRule(time.length), time.calendar, int(periods.start[0]), int(periods.end[-1])
-    )
-    _, position, share = _shared_out(ideal.start, ideal.end, periods)
-    return np.bincount(position, weights=share, minlength=len(periods))
-
-
-def _shared_out(
-    start: np.ndarray, end: np.ndarray, periods: PeriodAxis
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    first = np.searchsorted(periods.end, start, side="right")
-    after = np.searchsorted(periods.start, end, side="left")
-    count = np.maximum(after - first, 0)
-    step = np.repeat(np.arange(start.size), count)
-    nth = np.arange(step.size) - np.repeat(np.cumsum(count) - count, count)
-    position = first[step] + nth
-    shared = np.minimum(end[step], periods.end[position]) - np.maximum(
-        start[step], periods.start[position]
-    )
-    share = shared / (end - start)[step]
-    keep = share > 0
-    return step[keep], position[keep], share[keep]
-
-
 def _axis(spans: list[NamedSpan], calendar: str) -> PeriodAxis:
     return PeriodAxis(
         tuple(p[0] for p in spans),
@@ -360,12 +224,6 @@ def _days(calendar: str, first: int, last: int) -> PeriodAxis:
     )
 
 
-def _month(calendar: str, year: int, month: int) -> int:
-    """First instant of a month; months beyond 12 are those of the following years."""
-    extra, month = divmod(month - 1, 12)
-    return to_instant(calendar, year + extra, month + 1)
-
-
 def _year_name(calendar: str, start: int, end: int) -> str:
     """`2013`, or `2012/13` for a year that runs over the end of December."""
     first, last = to_dates(np.array([start, end - 1]), calendar)
@@ -375,14 +233,17 @@ def _year_name(calendar: str, start: int, end: int) -> str:
 
 
 def _years(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
-    start = _month(calendar, year, rule.year_start)
-    end = _month(calendar, year, rule.year_start + 12)
+    start = start_of_month(calendar, year, rule.year_start)
+    end = start_of_month(calendar, year, rule.year_start + 12)
     yield _year_name(calendar, start, end), "year", start, end
 
 
 def _months(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
     for month in range(1, 13):
-        start, end = _month(calendar, year, month), _month(calendar, year, month + 1)
+        start, end = (
+            start_of_month(calendar, year, month),
+            start_of_month(calendar, year, month + 1),
+        )
         yield f"{year:04d}-{month:02d}", f"{month:02d}", start, end
 
 
@@ -392,7 +253,7 @@ def _parts(letter: str, firsts: tuple[int, ...]) -> Callable[..., Iterator[Named
     def make(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
         for month in range(1, 13):
             days = [_day_or_next(calendar, year, month, day) for day in firsts]
-            days.append(_month(calendar, year, month + 1))
+            days.append(start_of_month(calendar, year, month + 1))
             for n in range(len(firsts)):
                 name = f"{month:02d}-{letter}{n + 1}"
                 if days[n] < days[n + 1]:
@@ -405,7 +266,7 @@ def _composites(days: int) -> Callable[..., Iterator[NamedSpan]]:
     """Steps of a number of days that begin anew on each 1 January; the last ends with the year."""
 
     def make(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
-        start, end = _month(calendar, year, 1), _month(calendar, year, 13)
+        start, end = start_of_month(calendar, year, 1), start_of_month(calendar, year, 13)
         for n, first in enumerate(range(start, end, days * DAY), 1):
             name = f"s{days:02d}-{n:02d}"
             yield f"{year:04d}-{name}", name, first, min(first + days * DAY, end)
@@ -415,7 +276,7 @@ def _composites(days: int) -> Callable[..., Iterator[NamedSpan]]:
 
 def _pentads_of_the_year(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
     """73 steps of five days; the one that holds 29 February has six."""
-    start, end = _month(calendar, year, 1), _month(calendar, year, 13)
+    start, end = start_of_month(calendar, year, 1), start_of_month(calendar, year, 13)
     leap = end - start == 366 * DAY
     for n in range(1, 74 if end - start >= 365 * DAY else 73):
         first = start + (5 * (n - 1) + (leap and n > LEAP_PENTAD)) * DAY
@@ -430,7 +291,10 @@ def spans_of_year(kind: str, calendar: str, year: int) -> list[NamedSpan]:
 
 def _runs(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
     first, count = rule.months
-    start, end = _month(calendar, year, first), _month(calendar, year, first + count)
+    start, end = (
+        start_of_month(calendar, year, first),
+        start_of_month(calendar, year, first + count),
+    )
     name = (INITIALS * 2)[first - 1 : first - 1 + count]
     yield f"{_year_name(calendar, start, end)}-{name}", name, start, end
 
@@ -465,7 +329,7 @@ def _day_or_next(calendar: str, year: int, month: int, day: int) -> int:
             return to_instant(calendar, year, month, day + later)
         except ValueError:
             continue
-    return _month(calendar, year, month + 1)
+    return start_of_month(calendar, year, month + 1)
 
 
 def _whole(rule: PeriodRule, calendar: str, year: int) -> Iterator[NamedSpan]:
@@ -492,77 +356,3 @@ KINDS = {
     "composite16": _composites(16),
     "pentad73": _pentads_of_the_year,
 }
-
-
-@dataclass(frozen=True)
-class DateRange:
-    """A segment of time between two dates, both included, in any calendar.
-
-    Parameters
-    ----------
-    first, last
-        Year, and month and day where given.
-    """
-
-    first: tuple[int, ...]
-    last: tuple[int, ...]
-
-    def __str__(self) -> str:
-        return f"{_date_text(self.first)}..{_date_text(self.last)}"
-
-    def instants(self, calendar: str) -> tuple[int, int]:
-        """First instant, and first instant after the last date."""
-        try:
-            start = to_instant(calendar, *self.first)
-            if len(self.last) == 3:
-                end = to_instant(calendar, *self.last) + DAY
-            elif len(self.last) == 2:
-                end = _month(calendar, self.last[0], self.last[1] + 1)
-            else:
-                end = to_instant(calendar, self.last[0] + 1)
-        except (ValueError, OverflowError) as error:
-            raise RequestError(
-                "during", f"{self} names a day that the {calendar} calendar does not have"
-            ) from error
-        return start, end
-
-
-def parse_range(text: str, option: str = "during") -> DateRange:
-    """Read `FIRST..LAST`; each end a year, a month or a day.
-
-    Examples
-    --------
-    >>> str(parse_range("2013..2014-03"))
-    '2013..2014-03'
-    """
-    ends = text.split("..")
-    if len(ends) == 1:
-        ends = ends * 2
-    if len(ends) != 2:
-        raise RequestError(option, f"'{text}' is no range", "write FIRST..LAST, as 2013..2015-06")
-    first, last = (_date_parts(end, text, option) for end in ends)
-    parsed = DateRange(first, last)
-    depth = min(len(first), len(last))
-    if last[:depth] < first[:depth]:
-        raise RequestError(option, f"'{text}' ends before it begins", "turn the two ends round")
-    return parsed
-
-
-def _date_parts(text: str, whole: str, option: str) -> tuple[int, ...]:
-    match = re.fullmatch(r"\s*(\d{4})(?:-(\d{1,2})(?:-(\d{1,2}))?)?\s*", text)
-    parts = tuple(int(part) for part in match.groups() if part) if match else ()
-    if not parts or (len(parts) > 1 and not 1 <= parts[1] <= 12):
-        raise RequestError(
-            option, f"'{whole}' is no range", "write each end as 2013, 2013-03 or 2013-03-05"
-        )
-    if len(parts) == 3:
-        try:
-            cftime.datetime(*parts, calendar="all_leap")
-        except ValueError:
-            if not (parts[1] == 2 and parts[2] == 30):
-                raise RequestError(option, f"there is no day {text.strip()}") from None
-    return parts
-
-
-def _date_text(parts: tuple[int, ...]) -> str:
-    return "-".join([f"{parts[0]:04d}", *(f"{part:02d}" for part in parts[1:])])

@@ -75,25 +75,28 @@ def squares(source: GridSource) -> Iterator[CellSelection]:
     if shape[0] * shape[1] <= SQUARES**2 * side**2 * (2 if side == SIDE else 1):
         yield whole(shape)
         return
-    each = []
-    for row in _starts(shape[0], side):
-        for column in _starts(shape[1], side):
-            r = np.arange(row, min(row + side, shape[0]))
-            c = np.arange(column, min(column + side, shape[1]))
-            each.append((r[:, None] * shape[1] + c).ravel())
-    if source.step_chunk == 1:
-        together = SQUARES if shape[0] * shape[1] >= MANY_CELLS else len(each)
-        each = [
-            np.unique(np.concatenate(each[n : n + together])) for n in range(0, len(each), together)
-        ]
-    for cells in each:
-        yield CellSelection(shape, cells)
+    rows, columns = (_starts(size, side) for size in shape)
+    if source.step_chunk > 1:
+        groups = [([row], [column]) for row in rows for column in columns]
+    elif shape[0] * shape[1] >= MANY_CELLS:
+        groups = [([row], columns) for row in rows]
+    else:
+        groups = [(rows, columns)]
+    for some_rows, some_columns in groups:
+        row = _covered(some_rows, side, shape[0])
+        column = _covered(some_columns, side, shape[1])
+        yield CellSelection(shape, (row[:, None] * shape[1] + column).ravel())
 
 
 def _starts(size: int, side: int) -> list[int]:
     """Where squares begin along an axis, on multiples of their side."""
     starts = np.linspace(0, max(size - side, 0), SQUARES) // side * side
     return [int(start) for start in np.unique(starts)]
+
+
+def _covered(starts: list[int], side: int, size: int) -> np.ndarray:
+    """Rows or columns of squares that begin there, ascending."""
+    return np.unique(np.concatenate([np.arange(n, min(n + side, size)) for n in starts]))
 
 
 def _steps_looked_at(source: JoinedGrid) -> list[int]:

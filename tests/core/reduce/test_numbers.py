@@ -131,6 +131,22 @@ def test_compiled_percentiles_are_the_others_to_the_last_bit(monkeypatch, number
             np.testing.assert_array_equal(found[percent], plain[percent])
 
 
+@pytest.mark.parametrize("wanted", [False, True])
+def test_percentiles_of_one_region_of_very_many_cells_are_interpolated(wanted, monkeypatch):
+    monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
+    rng = np.random.default_rng(12)
+    weight, block = rng.random(30_000) + 0.1, rng.normal(0, 5, (3, 30_000))
+    start, cells = np.zeros(1, np.int64), np.arange(30_000)
+    classes = spatial.size_classes(np.zeros(1, np.int64), start, cells, weight, 30_000)
+    found = spatial.weighted_percentiles(classes, block, 1, {10.0, 50.0, 90.0})
+    for row, values in enumerate(block):
+        order = np.argsort(values)
+        middle = np.cumsum(weight[order]) - weight[order] / 2
+        for percent, value in found.items():
+            expected = np.interp(percent / 100 * weight.sum(), middle, values[order])
+            assert value[row, 0] == pytest.approx(expected, rel=1e-9)
+
+
 def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(monkeypatch):
     monkeypatch.setattr("bavlo.core.compiled.wanted", False)
     rng = np.random.default_rng(9)

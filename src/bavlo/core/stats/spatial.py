@@ -291,15 +291,11 @@ def _between_midpoints(
         half, room = np.split(room, [sums.size // 2])
         half = half.reshape(number, -1)
         sums = np.add(sums[:, 0::2], sums[:, 1::2], out=half)
-    ends = np.ascontiguousarray(sums.T)
-    for before, end in itertools.pairwise(ends):
-        end += before
+    ends = _cumulated(sums)
     last_midpoints = ends - rows[:, RUN - 1 :: RUN].T / 2
     whole = ends[-1]
     target = whole * (percents / 100)[:, None]
-    run = np.zeros(target.shape, np.int64)
-    for midpoint in last_midpoints[:-1]:
-        run += midpoint < target
+    run = _below(last_midpoints[:-1], target)
 
     # Within the run that holds the target, cell by cell.
     sum_to = np.where(run > 0, ends.take(np.maximum(run - 1, 0) * number + row), 0.0)
@@ -326,3 +322,23 @@ def _between_midpoints(
         share = np.where(high > low, np.clip(share, 0.0, 1.0), 0.0)
         value = low_value + share * (high_value - low_value)
     return np.where(whole > 0, value, np.nan).reshape(-1, steps, regions)
+
+
+def _cumulated(sums: np.ndarray) -> np.ndarray:
+    """(n, N) sums of rows (N, n) up to each of their columns, added one after the other."""
+    if sums.shape[1] > len(sums):  # few regions of many cells
+        return np.ascontiguousarray(np.add.accumulate(sums, axis=1).T)
+    ends = np.ascontiguousarray(sums.T)
+    for before, end in itertools.pairwise(ends):
+        end += before
+    return ends
+
+
+def _below(midpoints: np.ndarray, target: np.ndarray) -> np.ndarray:
+    """(Q, N) how many of the midpoints (n, N) are below each target (Q, N)."""
+    if len(midpoints) > midpoints.shape[1]:
+        return np.stack([np.count_nonzero(midpoints < each, axis=0) for each in target])
+    run = np.zeros(target.shape, np.int64)
+    for midpoint in midpoints:
+        run += midpoint < target
+    return run

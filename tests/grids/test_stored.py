@@ -2,6 +2,7 @@
 
 import gzip
 import shutil
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -11,11 +12,14 @@ from hypothesis import strategies as st
 
 from bavlo.commands import series
 from bavlo.core.reduce.totals import DecodedStep
+from bavlo.engine.protocol import Resources
 from bavlo.errors import InputError
 from bavlo.grids.cf import Packing
 from bavlo.grids.fast import chunks, planes, stored
 from bavlo.grids.fast.stored import StoredStep
-from bavlo.grids.source import CellSelection, CellSubset, Window
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import CellSelection, CellSubset, Window, whole
+from bavlo.plan.reading import adds_as_stored, will_add_as_stored
 from support import box, run, write_grid, write_regions
 
 pytest.importorskip("numba")
@@ -195,6 +199,20 @@ def test_every_layout_gives_the_same_table_with_and_without_loops(
     added.clear()
     assert found == [table(*more) for more in words]
     assert not added
+
+
+def test_steps_that_are_stored_together_are_not_read_one_by_one(tmp_path, monkeypatch):
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    values = np.ones((60, 12, 40), "f4")
+    write_grid(tmp_path / "rain.nc", values, zlib=True, chunksizes=(30, 4, 40))
+    source = open_grid([tmp_path / "rain.nc"])
+    assert not adds_as_stored(source)
+    assert source.read_stored(3, whole((12, 40))) is None
+    here = Resources(2, 2**30, None, None)
+    assert will_add_as_stored(source, here)  # once they are turned about
+    assert not will_add_as_stored(source, replace(here, cluster="tcp://host:8786"))
+    assert not will_add_as_stored(replace(source, scale=2.0), here)
 
 
 def test_a_raster_unlike_the_first_is_decoded_among_others(added, tmp_path, monkeypatch):

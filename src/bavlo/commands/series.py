@@ -34,9 +34,9 @@ from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import (
     BlockReader,
     UnitReader,
-    adds_as_stored,
     rechunked_source,
     turning_bytes,
+    will_add_as_stored,
 )
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
@@ -152,7 +152,8 @@ class SeriesJob:
         """Whether the same holds of loops that add up steps as they are stored."""
         groups = [g for plan in self.plans for g in plan.groups]
         first = any(isinstance(g.reducer, RegionFirst) and g.reducer.sums_first for g in groups)
-        if not first or not adds_as_stored(self.opened.source):
+        run = self.plans[0].request.run
+        if not first or not will_add_as_stored(self.opened.source, run):
             return False
         return self._steps * self.plans[0].cells.size >= WORTH_ADDING
 
@@ -172,6 +173,7 @@ class SeriesJob:
 
 
 def _warm_up_ranks() -> None:
+    """Load the loops that ranking uses, and those of reading, which then cost next to nothing."""
     spatial.warm_up()
     planes.warm_up()
 

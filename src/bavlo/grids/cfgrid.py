@@ -127,13 +127,18 @@ class CFGrid:
 
     @property
     def plain_steps(self) -> bool:
-        """Whether steps are stored by themselves, or will be in a scratch file, as the values."""
-        alone = self.step_chunk == 1 or (self.is_hdf5 and self.needs_rechunking)
-        return alone and url_of(self.path) is None and is_plain(self.packing, self.dtype)
+        """Whether each step is stored by itself, in floats that are the values."""
+        is_near = url_of(self.path) is None
+        return self.step_chunk == 1 and is_near and is_plain(self.packing, self.dtype)
+
+    @property
+    def turns_plain(self) -> bool:
+        """Whether the same will hold of its scratch file, on one machine."""
+        return self.is_hdf5 and self.needs_rechunking and is_plain(self.packing, self.dtype)
 
     def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
         """The stored numbers of a step; None where others are stored together with it."""
-        if self.step_chunk > 1 or not self.plain_steps:
+        if not self.plain_steps:
             return None
         parts = self._parts(step, step + 1, cells)
         each = [(subset, np.ascontiguousarray(stored[0])) for subset, _, stored in parts]

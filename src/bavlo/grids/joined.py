@@ -91,8 +91,9 @@ class JoinedGrid:
     @cached_property
     def whole_numbers(self) -> bool:
         """Whether all that is stored are whole numbers, of which the values are made at once."""
-        plain = self.scale == 1.0 and self.offset == 0.0
-        return plain and all(isinstance(f, HasPacked) and f.whole_numbers for f in self.files)
+        return self.is_plain and all(
+            isinstance(f, HasPacked) and f.whole_numbers for f in self.files
+        )
 
     def read_packed(self, first: int, last: int, cells: CellSelection) -> PackedBlock | None:
         """The same as whole numbers that are not decoded yet; None where they are none."""
@@ -103,10 +104,15 @@ class JoinedGrid:
             return None
         return file.read_packed(int(step_in[0]), int(step_in[0]) + last - first, cells)
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether values are those of its files, without a scale or an offset of the request."""
+        return self.scale == 1.0 and self.offset == 0.0
+
     @cached_property
     def plain_steps(self) -> bool:
         """Whether each step is stored by itself, in floats that are the values."""
-        plain = self.time is not None and self.scale == 1.0 and self.offset == 0.0
+        plain = self.time is not None and self.is_plain
         return plain and all(isinstance(f, HasStoredSteps) and f.plain_steps for f in self.files)
 
     @cached_property
@@ -124,7 +130,7 @@ class JoinedGrid:
     def read_rows(self, rows: slice) -> StoredRows | None:
         """Whole rows of a grid without time as they are stored, where they are the values."""
         file = self.files[0]
-        plain = self.time is None and self.scale == 1.0 and self.offset == 0.0
+        plain = self.time is None and self.is_plain
         if not plain or len(self.files) > 1 or not isinstance(file, HasStoredRows):
             return None
         return file.read_rows(rows)

@@ -51,10 +51,6 @@ class CellSubset:
         return cls(None if whole else within, into, size)
 
     @cached_property
-    def _within(self) -> np.ndarray:
-        return np.arange(self.size) if self.within is None else self.within
-
-    @cached_property
     def wanted(self) -> np.ndarray:
         """(size,) bool which cells of the rectangle they are."""
         wanted = np.zeros(self.size, bool)
@@ -70,12 +66,19 @@ class CellSubset:
         if self.is_whole:
             assert isinstance(self.position, slice)
             return np.array([[0], [self.position.start], [self.size]])
-        within, place = self._within, self.position
-        if isinstance(place, slice):
-            place = np.arange(place.start, place.stop)
+        within, place = self.numbered()
         first = np.flatnonzero((np.diff(within) != 1) | (np.diff(place) != 1)) + 1
         first = np.concatenate([[0], first])
         return np.stack([within[first], place[first], np.diff(np.append(first, within.size))])
+
+    def numbered(self) -> tuple[np.ndarray, np.ndarray]:
+        """(n,) each wanted cell's number within the rectangle, and its place among all of them."""
+        within, place = self.within, self.position
+        if within is None:
+            within = np.arange(self.size)
+        if isinstance(place, slice):
+            place = np.arange(place.start, place.stop)
+        return within, place
 
     @property
     def is_whole(self) -> bool:
@@ -93,9 +96,10 @@ class CellSubset:
 
     def decode(self, stored: np.ndarray, decode: Decode, block: np.ndarray) -> None:
         """Take the wanted cells out of stored numbers (T, size) into their columns (T, C)."""
-        if stored.dtype == block.dtype and isinstance(self.position, slice):  # without a copy
+        alike = stored.dtype == block.dtype and isinstance(self.position, slice)
+        if alike and self.within is not None:  # taken straight into their columns
             own = block[:, self.position]
-            np.take(stored, self._within, axis=1, mode="clip", out=own)
+            np.take(stored, self.within, axis=1, mode="clip", out=own)
             decode(own, own)
             return
         stored = self.taken(stored)
@@ -156,12 +160,9 @@ class Window:
         """Its cells within the whole lines, of so many columns, that it is cut out of."""
         if self.known_lines is not None and self.known_lines[0] == width:
             return self.known_lines[1]
-        subset, (height, own) = self.subset, self.shape
-        within = np.arange(subset.size) if subset.within is None else subset.within
+        height, own = self.shape
+        within, place = self.subset.numbered()
         row, column = np.divmod(within, own)
-        place = subset.position
-        if isinstance(place, slice):
-            place = np.arange(place.start, place.stop)
         found = CellSubset.of(row * width + column + self.columns.start, place, height * width)
         object.__setattr__(self, "known_lines", (width, found))
         return found

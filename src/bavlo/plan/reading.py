@@ -70,6 +70,14 @@ def adds_as_stored(source: GridSource) -> TypeGuard[JoinedGrid]:
     return isinstance(source, JoinedGrid) and source.plain_steps
 
 
+def will_add_as_stored(source: GridSource, run: Resources) -> bool:
+    """The same of what `rechunked_source` makes of a grid."""
+    if run.cluster is not None or not isinstance(source, JoinedGrid) or not source.is_plain:
+        return adds_as_stored(source)
+    turned = all(isinstance(file, CFGrid) and file.turns_plain for file in source.files)
+    return turned or adds_as_stored(source)
+
+
 @dataclass(frozen=True, eq=False)
 class BlockReader:
     """Reads the used cells of a grid."""

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from bavlo.core.compiled import compiled
 from bavlo.grids.fast import tiff
+from bavlo.grids.fast.shared import shared
 from bavlo.grids.source import CellSelection, CellSubset, Window
 
 
@@ -82,27 +83,44 @@ def test_only_blocks_that_hold_wanted_cells_are_fetched(drawn):
         assert own == sorted(set(own)) == window.blocks(block)
 
 
+BLOCKS = {
+    "tiles": {"tiled": True, "blockxsize": 64, "blockysize": 32},
+    "strips": {"blockysize": 7},
+}
+
+
 @pytest.mark.parametrize("dtype", ["float32", "float64"])
-def test_the_compiled_predictor_gives_the_same_bits(dtype, tmp_path, monkeypatch):
+@pytest.mark.parametrize("blocks", BLOCKS)
+@pytest.mark.parametrize("width", [130, 131])
+def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_path, monkeypatch):
     pytest.importorskip("numba")
     path = tmp_path / "a.tif"
-    values = np.random.default_rng(2).normal(0, 1e3, (100, 130)).astype(dtype)
+    values = np.random.default_rng(2).normal(0, 1e3, (100, width)).astype(dtype)
     values[::7, ::5] = np.nan
     with rasterio.open(
-        path, "w", driver="GTiff", width=130, height=100, count=1, dtype=dtype,
-        compress="deflate", predictor=3, tiled=True, blockxsize=64, blockysize=32,
+        path, "w", driver="GTiff", width=width, height=100, count=1, dtype=dtype,
+        compress="deflate", predictor=3, **BLOCKS[blocks],
     ) as data:  # fmt: skip
         data.write(values, 1)
     tiff.warm_up(path)
     assert compiled(tiff.undo_float_predictor) is not None
+    wanted = [
+        (slice(0, 100), slice(0, width)), (slice(20, 71), slice(60, 130)),
+        (slice(31, 33), slice(0, 5)),
+    ]  # fmt: skip
     with tiff.opened(path) as fetch:
         directory = tiff.read_directory(fetch)
-        window = path, fetch, directory, window_of(slice(0, 100), slice(0, 130)), 0
-        found = tiff.read_window(*window)
-        monkeypatch.setattr("bavlo.core.compiled.wanted", False)
-        assert compiled(tiff.undo_float_predictor) is None
-        plain = tiff.read_window(*window)
-    assert found.tobytes() == plain.tobytes() == values.tobytes()
+        for rows, columns in wanted:
+            window = path, fetch, directory, window_of(rows, columns), 0
+            found = tiff.read_window(*window)
+            with shared(2**20):
+                kept = tiff.read_window(*window)
+            with monkeypatch.context() as without:
+                without.setattr("bavlo.core.compiled.wanted", False)
+                assert compiled(tiff.undo_float_predictor) is None
+                plain = tiff.read_window(*window)
+            own = values[rows, columns].tobytes()
+            assert found.tobytes() == kept.tobytes() == plain.tobytes() == own
 
 
 def test_files_that_say_something_else_have_another_signature(tmp_path):

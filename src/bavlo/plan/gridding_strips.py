@@ -13,7 +13,14 @@ from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import RowReader, StoredRowReader, load_loops, strip_needs, strips_of
+from bavlo.plan.strips import (
+    RowReader,
+    StoredRowReader,
+    load_loops,
+    load_reading,
+    strip_needs,
+    strips_of,
+)
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
@@ -85,7 +92,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = StoredRowReader(RowReader(plan.source))
-    load_loops(plan.source, run, needs)
+    load_loops(plan.source, run, needs, load_reading)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(reader, reducer, segments):

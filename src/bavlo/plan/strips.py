@@ -6,7 +6,7 @@ strip and the outlines of the regions.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 
 import numpy as np
@@ -21,6 +21,7 @@ from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
+from bavlo.core.stats import strip_parts
 from bavlo.core.stats.measures import SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
@@ -28,7 +29,7 @@ from bavlo.engine.executor import executor
 from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
-from bavlo.grids.fast import tiff
+from bavlo.grids.fast import stored, tiff
 from bavlo.grids.fast.rows import HasStoredRows
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
@@ -42,6 +43,7 @@ MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters hav
 BYTES_OF_CELL = 16  # of a strip: its value and stored number
 BYTES_OF_TILED = 48  # the same where tiles are put together
 WORTH_COMPILING = 2**27  # cells of a raster; a loop saves 1 s then, and takes 0.7 s
+WarmUp = Callable[[GridSource], None]
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -78,7 +80,7 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
     needs = strip_needs(source, (0, layout.shape[0]), most_bytes(edges, layout))
     here = run.cluster is None and has_room_to_compile(run.memory, needs, run.jobs)
     if here and _is_read_by_loops(source):
-        load_early(partial(tiff.warm_up, source.files[0].path))
+        load_early(partial(load_adding, source))
     return run_overlay(edges, layout, run.jobs)
 
 
@@ -108,10 +110,10 @@ class StoredRowReader:
     def read(self, unit: Unit) -> Rows:
         """(n, nx) values of some rows, NaN where there is no data."""
         source = self.decoded.source
-        stored = None
+        rows = None
         if isinstance(source, HasStoredRows):
-            stored = source.read_rows(slice(unit.first, unit.last))
-        return self.decoded.read(unit) if stored is None else stored
+            rows = source.read_rows(slice(unit.first, unit.last))
+        return self.decoded.read(unit) if rows is None else rows
 
     def files(self, first: int, last: int) -> str:
         """The files that hold the grid, for messages."""
@@ -150,7 +152,7 @@ def strip_sample(
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
     needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
-    load_loops(source, request.run, needs)
+    load_loops(source, request.run, needs, load_adding)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -160,10 +162,26 @@ def strip_sample(
     return StripSample.of(strips, index.overlay), value_range(strips)
 
 
-def load_loops(source: GridSource, run: Resources, needs: Needs) -> None:
-    """Load the compiled loops that reading a large raster uses, where they save more than time."""
+def load_loops(source: GridSource, run: Resources, needs: Needs, warm_up: WarmUp) -> None:
+    """Load the compiled loops that a large raster is worked on by, where they save more time."""
     if _is_read_by_loops(source):
-        compile_where_it_fits(run, needs, partial(tiff.warm_up, source.files[0].path), run.jobs)
+        compile_where_it_fits(run, needs, partial(warm_up, source), run.jobs)
+
+
+def load_reading(source: GridSource) -> None:
+    """Load and compile what reads a large raster."""
+    tiff.warm_up(source.files[0].path)
+
+
+def load_adding(source: GridSource) -> None:
+    """Load and compile what reads a large raster and adds up runs of its cells."""
+    path = source.files[0].path
+    tiff.warm_up(path)
+    directory = tiff.compiled_directory(path)
+    if directory is not None:
+        dtype = directory.dtype.newbyteorder("=")
+        stored.warm_up(dtype)
+        strip_parts.warm_up(dtype)
 
 
 def _is_read_by_loops(source: GridSource) -> bool:

@@ -67,6 +67,13 @@ def order_of_bits(bits: int, shift: int, whole: int) -> int:
     return bits ^ ((bits >> shift) & whole)
 
 
+def floats_in_order(orders: np.ndarray, dtype: np.dtype) -> np.ndarray:
+    """The floats that stand at some places in their order."""
+    limits = np.iinfo(orders.dtype)
+    bits = orders ^ ((orders >> (limits.bits - 1)) & limits.max)
+    return np.asarray(bits.view(dtype))
+
+
 def widen(bits: np.ndarray, low: int, high: int) -> tuple[int, int]:
     """A range that holds a run of cells too, all of which have data."""
     kind = bits.dtype.type

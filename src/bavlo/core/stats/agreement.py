@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.stats import rankdata
 
+from bavlo.core.stats.ranks import ranks_of
 from bavlo.records import dataclass
 
 LEAST_FOR_CORRELATION = 3  # pairs of values
@@ -110,7 +110,7 @@ def agreement(
             "mae": np.nansum(np.abs(gap), axis=0) / count,
             "rmse": np.sqrt(np.nansum(gap * gap, axis=0) / count),
             "correlation": pearson(a, b),
-            "rank_correlation": pearson(_ranks(a), _ranks(b)),
+            "rank_correlation": pearson(ranks_of(a), ranks_of(b)),
             "anomaly_correlation": pearson(*anomalies),
             "same_sign": alike.sum(axis=0) / np.where(known.any(axis=0), known.sum(axis=0), np.nan),
         }
@@ -135,11 +135,6 @@ def pearson(a: np.ndarray, b: np.ndarray) -> np.ndarray:
         top = (away[0] * away[1]).sum(axis=0)
         below = np.sqrt((away[0] ** 2).sum(axis=0) * (away[1] ** 2).sum(axis=0))
         return np.where(varies & (n >= LEAST_FOR_CORRELATION), np.clip(top / below, -1, 1), np.nan)
-
-
-def _ranks(values: np.ndarray) -> np.ndarray:
-    """Ranks of each record (P, K), ties sharing the mean of theirs; NaN stays NaN."""
-    return np.asarray(rankdata(values, axis=0, nan_policy="omit"), np.float64)
 
 
 @dataclass(frozen=True, eq=False)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy import special
 
 from bavlo.records import dataclass
 
@@ -78,6 +77,8 @@ def gamma_fit(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         The solution of ln k - ψ(k) = ln(mean) - mean(ln x), scale = mean / k (Thom 1958 gives the
         first guess, Newton's method the rest); NaN where all values are equal.
     """
+    from scipy import special
+
     count = np.sum(~np.isnan(values), axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = np.nansum(values, axis=0) / count
@@ -117,6 +118,8 @@ def spi(values: np.ndarray, base: np.ndarray) -> np.ndarray:
         and q the share of zeros; within ±3; NaN under 10 non-zero base values (McKee et al. 1993;
         WMO-No. 1090).
     """
+    from scipy import special
+
     valid = ~np.isnan(base)
     positive = np.where(valid & (base > 0), base, np.nan)
     non_zero = np.sum(~np.isnan(positive), axis=0)

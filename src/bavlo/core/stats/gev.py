@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy import optimize, special
 
 from bavlo.records import dataclass
 
@@ -51,6 +50,8 @@ def fit_l_moments(values: np.ndarray) -> list[Gev]:
     Hosking, Wallis and Wood (1985, Technometrics 27, 251-261) give the first guess of the shape;
     Newton's method on the L-skewness the rest, so that the fit's L-moments are the sample's.
     """
+    from scipy import special
+
     mean, l2, skew = l_moments(np.sort(values, axis=-1))
     c = 2 / (3 + skew) - np.log(2) / np.log(3)
     shape = 7.8590 * c + 2.9554 * c * c
@@ -84,6 +85,8 @@ def _skewness(shape: np.ndarray) -> np.ndarray:
 
 def fit_likelihood(values: np.ndarray) -> list[Gev]:
     """Fit each row of (S, N) values by maximum likelihood, beginning at the L-moment fit."""
+    from scipy import optimize
+
     out = []
     for sample, start in zip(
         np.atleast_2d(values), fit_l_moments(np.atleast_2d(values)), strict=True

@@ -14,8 +14,9 @@ import numpy as np
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay
-from bavlo.core.stats.cell_sample import LEAST_COVER, check_codes, majority_of
+from bavlo.core.stats.cell_sample import check_codes, majority_of
 from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
+from bavlo.core.stats.strip_parts import PartRuns, PartSums, part_sums
 from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
@@ -138,53 +139,46 @@ class StripIndex:
         """
         total = StripSums.nothing(self.overlay.regions, shift)
         for rows, runs in self.overlay.parts(first, first + len(block)):
-            total = total + self._of_part(first + rows.start, block[rows], runs, total)
+            origin = (first + rows.start) * self.overlay.shape[1]
+            part = part_sums(block, rows, PartRuns.of(self.overlay, runs, origin))
+            sums = self._of_part(part, slice(first + rows.start, first + rows.stop), runs, total)
+            if CLASSES in self.wanted:
+                sums = replace(sums, classes=self._classes(first + rows.start, block[rows], runs))
+            total = total + sums
         return total
 
-    def _of_part(self, top: int, block: np.ndarray, runs: slice, so_far: StripSums) -> StripSums:
+    def _of_part(self, part: PartSums, rows: slice, runs: slice, so_far: StripSums) -> StripSums:
         """Of a few rows, whose values and areas stay near."""
-        overlay, bottom, shift = self.overlay, top + len(block), so_far.shift
-        near = _Near(overlay, runs, top * block.shape[1])
+        overlay, shift = self.overlay, so_far.shift
         out = StripSums.nothing(overlay.regions, shift)
-        lowest, highest = block.min(), block.max()
-        missing = np.isnan(block) if np.isnan(lowest) else None
-        if missing is not None:
-            lowest, highest = np.fmin.reduce(block, axis=None), np.fmax.reduce(block, axis=None)
-            values = np.where(missing, 0.0, block)
-            area = self.areas.weights(top, bottom)
-            gaps = area * missing
-            out = replace(
-                out,
-                missing=near.summed(gaps),
-                valid=near.summed(np.subtract(area, gaps, out=gaps)),
-                number=near.summed(~missing),
-            )
+        if part.seen.missing is not None:
+            valid, missing, number = part.areas(self._weights(rows))
+            out = replace(out, valid=valid, missing=missing, number=number)
         else:
-            values = block
             fraction, length = overlay.fraction[runs], overlay.length[runs]
+            area = self.areas.of_runs(overlay.start[runs], length)
+            region, size = overlay.region[runs], overlay.regions
             out = replace(
                 out,
-                valid=near.added(fraction * self.areas.of_runs(overlay.start[runs], length)),
-                number=near.added(fraction * length),
+                valid=np.bincount(region, fraction * area, size),
+                number=np.bincount(region, fraction * length, size),
             )
         if TOTALS in self.wanted:
-            out = replace(out, total=near.summed(values))
+            out = replace(out, total=part.values())
         if not self.wanted.isdisjoint((MEANS, SQUARES)):
-            out = replace(out, weighted=near.summed(values * self.areas.weights(top, bottom)))
+            out = replace(out, weighted=part.weighted(self._weights(rows)))
         if VOLUMES in self.wanted:
-            out = replace(out, volume=near.summed(values * self.areas.square_km(top, bottom)))
+            square_km = self.areas.square_km(rows.start, rows.stop)
+            out = replace(out, volume=part.weighted(square_km))
         if SQUARES in self.wanted:
-            away = values - shift
-            if missing is not None:
-                away[missing] = 0.0
-            away *= away
-            out = replace(out, squares=near.summed(away * self.areas.weights(top, bottom)))
-        if EXTREMES in self.wanted or so_far.is_narrower(lowest, highest):
-            low, high = near.extremes(block)
+            out = replace(out, squares=part.squares(self._weights(rows), shift))
+        if EXTREMES in self.wanted or so_far.is_narrower(part.seen.low, part.seen.high):
+            low, high = part.extremes()
             out = replace(out, low=low, high=high)
-        if CLASSES in self.wanted:
-            out = replace(out, classes=self._classes(top, block, runs))
         return out
+
+    def _weights(self, rows: slice) -> np.ndarray:
+        return self.areas.weights(rows.start, rows.stop)
 
     def _classes(self, top: int, block: np.ndarray, runs: slice) -> ClassSums:
         """Areas of class codes in a few rows."""
@@ -206,57 +200,6 @@ class StripIndex:
             for of in (self.areas.weights(*rows), self.areas.square_km(*rows))
         ]
         return ClassSums(codes, *sums)
-
-
-class _Near:
-    """The runs of a few rows.
-
-    Parameters
-    ----------
-    origin
-        Flat number of the first cell of these rows.
-    """
-
-    def __init__(self, overlay: RunOverlay, runs: slice, origin: int) -> None:
-        self.regions = overlay.regions
-        self.region, self.fraction = overlay.region[runs], overlay.fraction[runs]
-        start = overlay.start[runs] - origin
-        self.bounds = np.column_stack([start, start + overlay.length[runs]])
-
-    def summed(self, values: np.ndarray) -> np.ndarray:
-        """(R,) sums of values (n, nx), each times its covered share."""
-        return self.added(self.fraction * _of_runs(np.add, values, self.bounds))
-
-    def added(self, of_runs: np.ndarray) -> np.ndarray:
-        """(R,) sums of what each run gives."""
-        return np.bincount(self.region, of_runs, self.regions)
-
-    def extremes(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """(R,) lowest and highest values of the cells that are covered enough."""
-        enough = self.fraction >= LEAST_COVER
-        region, bounds = self.region[enough], self.bounds[enough]
-        low, high = np.full(self.regions, np.nan), np.full(self.regions, np.nan)
-        if region.size:
-            np.fmin.at(low, region, _of_runs(np.fmin, values, bounds))
-            np.fmax.at(high, region, _of_runs(np.fmax, values, bounds))
-        return low, high
-
-
-def _of_runs(how: np.ufunc, values: np.ndarray, bounds: np.ndarray) -> np.ndarray:
-    """(N,) values put together from each run's first to its last.
-
-    Parameters
-    ----------
-    bounds : (N, 2) int64
-        Where each run begins and ends among the values, row by row.
-    """
-    flat, edges = np.asarray(values.ravel(), np.float64), bounds.ravel()
-    at_end = np.flatnonzero(edges == flat.size)
-    if at_end.tolist() == [edges.size - 1]:  # the last run goes up to there anyway
-        edges = edges[:-1]
-    elif at_end.size:
-        flat = np.append(flat, 0.0)
-    return np.asarray(how.reduceat(flat, edges)[::2])
 
 
 def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.stats import norm, rankdata, t
 
+from bavlo.core.stats.ranks import ranks_of
 from bavlo.records import dataclass
 
 SEN = "sen"
@@ -115,6 +115,8 @@ def _theil_sen(
     values: np.ndarray, years: np.ndarray, autocorrelation: str, confidence: float
 ) -> tuple[np.ndarray, ...]:
     """Slope, interval, intercept and p value of (Y, K) series."""
+    from scipy import special
+
     slopes = pair_slopes(values, years)
     slope = _at_rank(slopes, (np.sum(~np.isnan(slopes), axis=0) - 1) / 2)
     tested = values
@@ -126,9 +128,9 @@ def _theil_sen(
         variance = variance * hamed_rao(values, years, slope)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = np.where(variance > 0, (s - np.sign(s)) / np.sqrt(variance), 0.0)
-    p_value = 2 * norm.sf(np.abs(z))
+    p_value = 2 * special.ndtr(-np.abs(z))  # of the normal distribution
     count = np.sum(~np.isnan(slopes), axis=0)
-    reach = norm.ppf((1 + confidence) / 2) * np.sqrt(variance)
+    reach = special.ndtri((1 + confidence) / 2) * np.sqrt(variance)
     # The (count - reach)/2 th and the (count + reach)/2 + 1 th slope (Gilbert 1987, §16.5).
     lower = _at_rank(slopes, (count - reach) / 2 - 1)
     upper = _at_rank(slopes, (count + reach) / 2)
@@ -183,7 +185,7 @@ def hamed_rao(values: np.ndarray, years: np.ndarray, slope: np.ndarray) -> np.nd
     5 % (Hamed and Rao 1998, eq. 17).
     """
     detrended = values - slope * np.asarray(years, np.float64)[:, None]
-    ranks = np.asarray(rankdata(detrended, axis=0, nan_policy="omit"), np.float64)
+    ranks = ranks_of(detrended)
     n = np.sum(~np.isnan(values), axis=0).astype(np.float64)
     total = np.zeros(values.shape[1])
     for lag in range(1, len(years)):
@@ -229,6 +231,8 @@ def _least_squares(
     values: np.ndarray, years: np.ndarray, confidence: float
 ) -> tuple[np.ndarray, ...]:
     """Slope, interval, intercept and p value of (Y, K) series by least squares."""
+    from scipy import special
+
     known = ~np.isnan(values)
     n = known.sum(axis=0).astype(np.float64)
     x = np.where(known, np.asarray(years, np.float64)[:, None], np.nan)
@@ -243,8 +247,8 @@ def _least_squares(
     with np.errstate(invalid="ignore", divide="ignore"):
         error = np.sqrt(np.nansum(left * left, axis=0) / (effective - 2) / squares)
         ratio = np.where(error > 0, np.abs(slope) / error, np.where(slope == 0, 0.0, np.inf))
-    reach = t.ppf((1 + confidence) / 2, effective - 2) * error
-    p_value = 2 * t.sf(ratio, effective - 2)
+    reach = special.stdtrit(effective - 2, (1 + confidence) / 2) * error  # of Student's t
+    p_value = 2 * special.stdtr(effective - 2, -ratio)
     return (
         slope * DECADE,
         (slope - reach) * DECADE,

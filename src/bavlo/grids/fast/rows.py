@@ -9,7 +9,10 @@ from typing import Protocol, runtime_checkable
 
 import numpy as np
 
+from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
+from bavlo.grids.fast.stored import StoredStep, is_plain
+from bavlo.grids.source import CellSubset
 from bavlo.records import dataclass
 
 
@@ -30,6 +33,20 @@ class StoredRows:
 
     def __len__(self) -> int:
         return len(self.stored)
+
+    def plain(self, rows: slice) -> tuple[np.ndarray, Seen] | None:
+        """(C,) stored numbers of some of the rows, and what they are; None where they need work.
+
+        Raises
+        ------
+        InputError
+            Where a mark is met that the variable cannot have and that no sample held.
+        """
+        if not is_plain(self.packing, self.stored.dtype):
+            return None
+        numbers = self.stored[rows].ravel()
+        every = CellSubset(None, slice(0, numbers.size), numbers.size)
+        return numbers, StoredStep([(every, numbers)], self.packing, numbers.size).seen
 
     def __getitem__(self, rows: slice) -> np.ndarray:
         """Values of some of the rows as float64, NaN for no data."""

@@ -93,6 +93,11 @@ def shared(most: int) -> Iterator[KeptChunks]:
         _shared = before
 
 
+def are_shared() -> bool:
+    """Whether inflated chunks are kept for others."""
+    return _shared is not None
+
+
 def inflated_once(key: Hashable, inflated: Callable[[], Any]) -> Any:
     """What `inflated` gives; what was given for the key before, while chunks are shared."""
     return inflated() if _shared is None else _shared.get(key, inflated)

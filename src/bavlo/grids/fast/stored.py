@@ -9,7 +9,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 
 from bavlo.core.compiled import allow, compiled
-from bavlo.core.reduce.step_kernels import add_to, look_at, order_of_bits
+from bavlo.core.reduce.step_kernels import add_to, floats_in_order, look_at
 from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
 from bavlo.grids.fast import planes
@@ -94,7 +94,7 @@ class StoredStep:
             low, high, count = min(low, found[0]), max(high, found[1]), count + found[2]
         if low > high:
             return Seen(np.inf, -np.inf, missing.view(bool))
-        lowest, highest = (_number(order, dtype) for order in (low, high))
+        lowest, highest = floats_in_order(np.array([low, high], kind), dtype).tolist()
         if any(lowest <= mark < 0 or 0 < mark <= highest for mark in self.packing.watched):
             self.decoded()  # which tells what was met, and where
         return Seen(lowest, highest, missing.view(bool) if count else None)
@@ -112,10 +112,3 @@ class StoredStep:
         for subset, stored in self.parts:
             subset.decode(stored[None], self.packing.decode, values)
         return np.asarray(values[0])
-
-
-def _number(order: int, dtype: np.dtype) -> float:
-    """The float that stands at some place in their order."""
-    kind = np.dtype(f"i{dtype.itemsize}")
-    bits = order_of_bits(order, 8 * dtype.itemsize - 1, np.iinfo(kind).max)
-    return float(np.array(bits, kind).view(dtype))

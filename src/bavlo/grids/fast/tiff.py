@@ -11,6 +11,7 @@ from __future__ import annotations
 import hashlib
 import os
 import struct
+import sys
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -22,7 +23,7 @@ import numpy as np
 from bavlo.core.compiled import allow, compiled
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.fast.shared import inflated_once
+from bavlo.grids.fast.shared import are_shared, inflated_once
 from bavlo.grids.fast.tiff_kernels import undo_float_predictor
 from bavlo.grids.source import Window
 from bavlo.records import dataclass
@@ -78,6 +79,10 @@ class Directory:
     sizes: tuple[int, ...]
     signature: bytes
     is_deflated: bool = True
+
+    def is_written(self, number: int) -> bool:
+        """Whether a block was ever written."""
+        return self.offsets[number] != 0 and self.sizes[number] != 0
 
     @property
     def is_one_piece(self) -> bool:
@@ -222,7 +227,7 @@ def warm_up(path: Path) -> None:
     kernel = compiled(undo_float_predictor)
     if kernel is not None:
         item = directory.dtype.itemsize
-        kernel(np.zeros((1, item), np.uint8), np.zeros((1, 1), f"u{item}"))
+        kernel(np.zeros((1, item), np.uint8), np.zeros(1, f"u{item}"), 0, 1)
 
 
 def compiled_directory(path: Path) -> Directory | None:
@@ -260,8 +265,16 @@ def read_window(
             raise ValueError("rows lie beyond the end of the file")
         return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
     out = np.empty(window.shape, directory.dtype)
-    for r, c, part in blocks_of(path, fetch, directory, window, fill):
-        out[r, c] = part
+    undo = None
+    if directory.dtype.isnative and not are_shared():
+        undo = _undoing_loop(directory)  # which puts numbers where they belong at once
+    for tile in _tiles(directory, window):
+        if undo is not None and tile.is_whole and directory.is_written(tile.number):
+            first = tile.within[0].start * out.shape[1] + tile.within[1].start
+            lines = _bytes_of(fetch, directory, tile.number, tile.y)
+            undo(lines, out.reshape(-1).view(f"u{out.itemsize}"), first, out.shape[1])
+        else:
+            out[tile.within] = _part(path, fetch, directory, tile, fill)
     return out
 
 
@@ -276,6 +289,32 @@ def blocks_of(
     path: Path, fetch: Fetch, directory: Directory, window: Window, fill: float
 ) -> Iterator[tuple[slice, slice, np.ndarray]]:
     """The same block by block: its rows and columns within the window, and its numbers there."""
+    for tile in _tiles(directory, window):
+        yield *tile.within, _part(path, fetch, directory, tile, fill)
+
+
+@dataclass(frozen=True, eq=False)
+class _Tile:
+    """What a window wants of a block.
+
+    Parameters
+    ----------
+    number, y
+        Its place among all blocks, and its row of blocks.
+    own, within
+        Rows and columns within the block, and within the window.
+    is_whole
+        Whether all of the block is wanted.
+    """
+
+    number: int
+    y: int
+    own: tuple[slice, slice]
+    within: tuple[slice, slice]
+    is_whole: bool
+
+
+def _tiles(directory: Directory, window: Window) -> Iterator[_Tile]:
     height, width = directory.block
     rows, columns = window.rows, window.columns
     across = -(-directory.shape[1] // width)
@@ -283,48 +322,70 @@ def blocks_of(
         top, left = y * height, x * width
         r = slice(max(rows.start, top), min(rows.stop, top + height))
         c = slice(max(columns.start, left), min(columns.stop, left + width))
-        number = y * across + x
-        if directory.offsets[number] == 0 or directory.sizes[number] == 0:
-            shape = r.stop - r.start, c.stop - c.start
-            part = np.full(shape, fill, directory.dtype)
-        else:
-            key = path, directory.signature, directory.offsets[number], directory.sizes[number]
-            block = inflated_once(key, partial(_block, fetch, directory, number, y))
-            part = block[r.start - top : r.stop - top, c.start - left : c.stop - left]
-        yield (
-            slice(r.start - rows.start, r.stop - rows.start),
-            slice(c.start - columns.start, c.stop - columns.start),
-            part,
+        yield _Tile(
+            y * across + x,
+            y,
+            (slice(r.start - top, r.stop - top), slice(c.start - left, c.stop - left)),
+            (
+                slice(r.start - rows.start, r.stop - rows.start),
+                slice(c.start - columns.start, c.stop - columns.start),
+            ),
+            (r.stop - r.start, c.stop - c.start) == (height, width),
         )
 
 
+def _part(path: Path, fetch: Fetch, directory: Directory, tile: _Tile, fill: float) -> np.ndarray:
+    """The wanted numbers of a block."""
+    if not directory.is_written(tile.number):
+        r, c = tile.own
+        return np.full((r.stop - r.start, c.stop - c.start), fill, directory.dtype)
+    place = directory.offsets[tile.number], directory.sizes[tile.number]
+    key = path, directory.signature, *place
+    block = inflated_once(key, partial(_block, fetch, directory, tile.number, tile.y))
+    return np.asarray(block[tile.own])
+
+
 def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
-    height, width = directory.block
-    strips = width == directory.shape[1]
-    data: bytes | bytearray | memoryview = fetch(directory.offsets[number], directory.sizes[number])
-    item = directory.dtype.itemsize
-    if directory.is_deflated:
-        data = inflate(data, height * width * item)
-    lines = len(data) // (width * item)
-    last = directory.shape[0] - y * height
-    if len(data) != lines * width * item or lines < (min(height, last) if strips else height):
-        raise ValueError(f"a block has {len(data)} bytes instead of {height * width * item}")
+    """The numbers of a block (lines, width)."""
+    data = _bytes_of(fetch, directory, number, y)
+    lines, width, item = len(data), directory.block[1], directory.dtype.itemsize
     if directory.predictor == FLOAT_PREDICTOR:
-        own = np.frombuffer(data, np.uint8).reshape(lines, -1)
-        kernel = compiled(undo_float_predictor)
-        if kernel is not None:
+        undo = _undoing_loop(directory)
+        if undo is not None:
             whole = np.empty((lines, width), f"u{item}")
-            kernel(own, whole)
+            undo(data, whole.reshape(-1), 0, width)
             return whole.view(f"f{item}")
         whole = np.zeros((lines, width), f"u{item}")
-        planes = np.cumsum(own, axis=1, dtype=np.uint8)
+        planes = np.cumsum(data, axis=1, dtype=np.uint8)
         for plane in range(item):  # largest byte first; thrice as fast as turning bytes about
             whole <<= 8
             whole |= planes[:, plane * width : (plane + 1) * width]
         return whole.view(f"f{item}")
-    values = np.frombuffer(data, directory.dtype).reshape(lines, width)
+    values = data.view(directory.dtype)
     if directory.predictor == 2:
         whole = values.view(f"{directory.dtype.byteorder}u{item}").astype(f"=u{item}")
         summed = np.cumsum(whole, axis=1, dtype=f"u{item}")
         return summed.view(directory.dtype.newbyteorder("="))
     return values
+
+
+def _bytes_of(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:
+    """The bytes of a block (lines, width × item), inflated."""
+    height, width = directory.block
+    strips = width == directory.shape[1]
+    data: bytes | bytearray | memoryview = fetch(directory.offsets[number], directory.sizes[number])
+    line = width * directory.dtype.itemsize
+    if directory.is_deflated:
+        data = inflate(data, height * line)
+    lines = len(data) // line
+    last = directory.shape[0] - y * height
+    if len(data) != lines * line or lines < (min(height, last) if strips else height):
+        raise ValueError(f"a block has {len(data)} bytes instead of {height * line}")
+    return np.frombuffer(data, np.uint8).reshape(lines, line)
+
+
+def _undoing_loop(directory: Directory) -> Callable[..., None] | None:
+    """The compiled loop that undoes the predictor of floats; None where there is none to undo."""
+    if directory.predictor != FLOAT_PREDICTOR or sys.byteorder != "little":
+        return None
+    return compiled(undo_float_predictor)

@@ -1,0 +1,12 @@
+"""Ranks of values in time."""
+
+from __future__ import annotations
+
+import numpy as np
+
+
+def ranks_of(values: np.ndarray) -> np.ndarray:
+    """Ranks of each record (P, K), ties sharing the mean of theirs; NaN stays NaN."""
+    from scipy.stats import rankdata  # which takes as long to load as all else
+
+    return np.asarray(rankdata(values, axis=0, nan_policy="omit"), np.float64)

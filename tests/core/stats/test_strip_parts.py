@@ -1,0 +1,124 @@
+"""Sums of runs of cells: one way as the other to the last bit, and both what they should be."""
+
+import itertools
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from bavlo.core.compiled import allow, compiled
+from bavlo.core.reduce.totals import DecodedStep
+from bavlo.core.stats.cell_sample import LEAST_COVER
+from bavlo.core.stats.strip_kernels import LONGEST, add_values
+from bavlo.core.stats.strip_parts import DecodedPart, PartRuns, StoredPart, part_sums
+
+REGIONS = 4
+AWAY = -9999.0
+
+
+def a_part(seed, columns, share, dtype):
+    """Numbers of three rows, some of them missing, and runs of cells in them."""
+    rng = np.random.default_rng(seed)
+    shape = 3, columns
+    numbers = rng.normal(3, 100, shape).astype(dtype)
+    gone = rng.random(shape) < share
+    numbers[gone] = AWAY
+    first, last, region = [], [], []
+    for row in range(shape[0]):
+        edges = np.unique(rng.integers(0, columns + 1, rng.integers(2, 9)))
+        for a, b in itertools.pairwise(edges):
+            for whose in rng.choice(REGIONS, rng.integers(0, 3), replace=False):
+                first.append(row * columns + a)
+                last.append(row * columns + b)
+                region.append(whose)
+    fraction = np.where(rng.random(len(first)) < 0.1, LEAST_COVER / 2, rng.random(len(first)))
+    place = np.array([first, last], np.int64).reshape(2, -1)
+    runs = PartRuns(REGIONS, np.array(region, np.int32), fraction, place)
+    return numbers, gone, runs, rng.uniform(0.1, 9, shape)
+
+
+def sums_of(part, area):
+    """All that a part may be asked for."""
+    return [
+        *part.areas(area), part.values(), part.weighted(area), part.squares(area, 2.5),
+        *part.extremes(),
+    ]  # fmt: skip
+
+
+parts = given(
+    seed=st.integers(0, 10**6),
+    columns=st.sampled_from([1, 7, 8, 9, LONGEST - 1, LONGEST, LONGEST + 1, 300, 1100]),
+    share=st.sampled_from([0.0, 0.2, 1.0]),
+    dtype=st.sampled_from(["float32", "float64"]),
+)
+
+
+@parts
+def test_sums_of_numbers_as_they_are_stored_are_those_of_decoded_ones_to_the_last_bit(
+    seed, columns, share, dtype
+):
+    pytest.importorskip("numba")
+    allow()
+    if compiled(add_values) is None:
+        pytest.skip("compiled loops are switched off")
+    numbers, gone, runs, area = a_part(seed, columns, share, dtype)
+    values = np.where(gone, np.nan, numbers.astype(np.float64))
+    seen = DecodedStep(values.ravel()).seen
+    stored = sums_of(StoredPart(numbers.ravel(), seen, runs), area)
+    for one, other in zip(stored, sums_of(DecodedPart(values, runs), area), strict=True):
+        assert one.tobytes() == other.tobytes()
+
+
+@parts
+def test_sums_of_runs_are_those_of_their_cells_one_by_one(seed, columns, share, dtype):
+    numbers, gone, runs, area = a_part(seed, columns, share, dtype)
+    values = np.where(gone, np.nan, numbers.astype(np.float64))
+    found = sums_of(DecodedPart(values, runs), area)
+    value, gone, area = values.ravel(), gone.ravel(), area.ravel()
+    terms = [[[] for _ in range(REGIONS)] for _ in found]
+    for first, last, whose, share_of_cell in zip(
+        *runs.place, runs.region, runs.fraction, strict=True
+    ):
+        for cell in range(first, last):
+            own = 0.0 if gone[cell] else value[cell]
+            away = 0.0 if gone[cell] else (value[cell] - 2.5) ** 2
+            each = (
+                area[cell] * (not gone[cell]), area[cell] * gone[cell], not gone[cell],
+                own, own * area[cell], away * area[cell],
+            )  # fmt: skip
+            for n, term in enumerate(each):
+                terms[n][whose].append(share_of_cell * term)
+            if share_of_cell >= LEAST_COVER and not gone[cell]:
+                terms[6][whose].append(value[cell])
+                terms[7][whose].append(value[cell])
+    for n, each in enumerate(found):
+        for whose in range(REGIONS):
+            known = terms[n][whose]
+            if n < 6:
+                largest = max(map(abs, known), default=0.0)
+                close = 1e-12 * largest * max(1, len(known))
+                assert each[whose] == pytest.approx(math.fsum(known), rel=1e-12, abs=close)
+            elif known:
+                assert each[whose] == (min, max)[n - 6](known)
+            else:
+                assert np.isnan(each[whose])
+
+
+def test_rows_that_are_not_plain_are_decoded():
+    class Packed:
+        def __len__(self):
+            return 1
+
+        def __getitem__(self, rows):
+            return np.full((1, 4), 7.0)
+
+        def plain(self, rows):
+            return None
+
+    runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[0], [4]]))
+    part = part_sums(Packed(), slice(0, 1), runs)
+    assert isinstance(part, DecodedPart)
+    assert part.values().tolist() == [28.0]
+    assert (part.seen.low, part.seen.high, part.seen.missing) == (7.0, 7.0, None)

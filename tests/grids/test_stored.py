@@ -78,6 +78,22 @@ def test_what_is_seen_and_added_is_that_of_the_values(dtype, seed, holes):
     np.testing.assert_array_equal(total[known], wanted[known])
 
 
+@pytest.mark.parametrize("dtype", ["f4", "f8"])
+@pytest.mark.parametrize("mark", [0.0, -0.0, 5.0, -9999.0, np.inf, -np.inf])
+@pytest.mark.parametrize("held", [0.0, -0.0, 5.0, -9999.0, np.inf, -np.inf, np.nan, -np.nan])
+def test_what_means_no_data_is_found_whatever_stands_beside_it(dtype, mark, held):
+    field = np.full(5000, 5.0, dtype)
+    field[4500:] = held
+    packing = Packing(missing=(mark,))
+    step = StoredStep([(CellSubset(None, slice(0, 5000), 5000), field)], packing, 5000)
+    found, expected = step.seen, DecodedStep(packing.decode(field)).seen
+    assert (found.low, found.high) == (expected.low, expected.high)
+    if expected.missing is None:
+        assert found.missing is None
+    else:
+        np.testing.assert_array_equal(found.missing, expected.missing)
+
+
 @pytest.mark.parametrize("mark", [-9999.0, 32767.0])
 def test_a_mark_that_no_sample_held_is_refused_as_when_it_is_decoded(mark):
     field = np.array([1, mark, 3], "f4")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
+from bavlo.core.space import axis_regrid
 from bavlo.core.space.axis_regrid import AxisShares, RowSums
 from bavlo.core.space.regrid import Majority
 from bavlo.core.space.rows import Rows
@@ -12,6 +13,7 @@ from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
 from bavlo.engine.segments import Segment
+from bavlo.grids.source import GridSource
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import (
     RowReader,
@@ -69,6 +71,11 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
 
+def load_bringing(source: GridSource) -> None:
+    """Load and compile what reads a large raster and brings its rows onto new ones."""
+    axis_regrid.warm_up(load_reading(source))
+
+
 def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     """(ny', nx') values on the new cells of a band, whose old rows are read a few at a time."""
     if plan.onto is None or plan.cells.whole_rows is None:
@@ -92,7 +99,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = StoredRowReader(RowReader(plan.source))
-    load_loops(plan.source, run, needs, load_reading)
+    load_loops(plan.source, run, needs, load_bringing)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(reader, reducer, segments):

@@ -168,20 +168,26 @@ def load_loops(source: GridSource, run: Resources, needs: Needs, warm_up: WarmUp
         compile_where_it_fits(run, needs, partial(warm_up, source), run.jobs)
 
 
-def load_reading(source: GridSource) -> None:
-    """Load and compile what reads a large raster."""
-    tiff.warm_up(source.files[0].path)
-
-
 def load_adding(source: GridSource) -> None:
     """Load and compile what reads a large raster and adds up runs of its cells."""
+    strip_parts.warm_up(load_reading(source))
+
+
+def load_reading(source: GridSource) -> np.dtype:
+    """Load and compile what reads a large raster, and tells what its rows hold.
+
+    Returns
+    -------
+    dtype
+        Of its numbers.
+    """
     path = source.files[0].path
     tiff.warm_up(path)
     directory = tiff.compiled_directory(path)
-    if directory is not None:
-        dtype = directory.dtype.newbyteorder("=")
-        stored.warm_up(dtype)
-        strip_parts.warm_up(dtype)
+    assert directory is not None
+    dtype = directory.dtype.newbyteorder("=")
+    stored.warm_up(dtype)
+    return dtype
 
 
 def _is_read_by_loops(source: GridSource) -> bool:

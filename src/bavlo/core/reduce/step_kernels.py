@@ -6,11 +6,20 @@ when NumPy takes its cells, decodes them, looks for what is missing and adds the
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+
+NEAR = 2**12  # cells that are looked at one after the other while they are near
 
 
 def look_at(
-    numbers: np.ndarray, bits: np.ndarray, runs: np.ndarray, marks: np.ndarray, missing: np.ndarray
+    numbers: np.ndarray,
+    bits: np.ndarray,
+    runs: np.ndarray,
+    marks: np.ndarray,
+    orders: np.ndarray,
+    missing: np.ndarray,
 ) -> tuple[int, int, int]:
     """Where some cells of a step have no data, and the range of all others.
 
@@ -24,8 +33,10 @@ def look_at(
         Runs of cells: where each begins among the numbers and among the cells, and its length.
     marks : (M,) float
         Numbers that mean no data, as NaN does.
+    orders : (L,) int
+        Their `order_of_bits`, in front those of the infinite, beyond which only NaN is.
     missing : (C,) uint8
-        Filled for these cells: 1 where there is no data.
+        Zeros; 1 afterwards where there is no data.
 
     Returns
     -------
@@ -38,15 +49,27 @@ def look_at(
     limits = np.iinfo(bits.dtype)
     low, high, count = limits.max, limits.min, 0
     for run in range(runs.shape[1]):
-        first, place, length = runs[0, run], runs[1, run], runs[2, run]
-        own, gone = bits[first : first + length], missing[place : place + length]
-        missed = note_missing(numbers[first : first + length], marks, gone)
-        if missed == 0:
-            low, high = widen(own, low, high)
-        elif missed < length:
-            low, high = widen_without(own, gone, low, high)
-        count += missed
+        away = runs[1, run] - runs[0, run]
+        end = runs[0, run] + runs[2, run]
+        for first in range(runs[0, run], end, NEAR):
+            last = min(first + NEAR, end)
+            own = bits[first:last]
+            lowest, highest = widen(own, limits.max, limits.min)
+            if may_be_missing(lowest, highest, orders):
+                gone = missing[first + away : last + away]
+                count += note_missing(numbers[first:last], marks, gone)
+                low, high = widen_without(own, gone, low, high)
+            else:
+                low, high = min(low, lowest), max(high, highest)
     return low, high, count
+
+
+def may_be_missing(low: int, high: int, orders: np.ndarray) -> bool:
+    """Whether a number that means no data may lie in a range."""
+    may_be = low < orders[0] or high > orders[1]
+    for n in range(2, orders.size):
+        may_be = may_be or low <= orders[n] <= high
+    return bool(may_be)
 
 
 def note_missing(numbers: np.ndarray, marks: np.ndarray, missing: np.ndarray) -> int:
@@ -62,7 +85,7 @@ def note_missing(numbers: np.ndarray, marks: np.ndarray, missing: np.ndarray) ->
     return count
 
 
-def order_of_bits(bits: int, shift: int, whole: int) -> int:
+def order_of_bits(bits: Any, shift: int, whole: int) -> Any:
     """A whole number in the order of the float that has these bits; of that number, the bits."""
     return bits ^ ((bits >> shift) & whole)
 
@@ -70,8 +93,16 @@ def order_of_bits(bits: int, shift: int, whole: int) -> int:
 def floats_in_order(orders: np.ndarray, dtype: np.dtype) -> np.ndarray:
     """The floats that stand at some places in their order."""
     limits = np.iinfo(orders.dtype)
-    bits = orders ^ ((orders >> (limits.bits - 1)) & limits.max)
-    return np.asarray(bits.view(dtype))
+    return np.asarray(order_of_bits(orders, limits.bits - 1, limits.max).view(dtype))
+
+
+def orders_of_marks(marks: np.ndarray) -> np.ndarray:
+    """(L,) int what `look_at` asks for: of the infinite floats, and of some marks (M,)."""
+    zero = np.array([0.0, -0.0], marks.dtype) if (marks == 0).any() else marks[:0]
+    infinite = np.array([-np.inf, np.inf], marks.dtype)
+    bits = np.concatenate([infinite, marks, zero]).view(f"i{marks.itemsize}")
+    limits = np.iinfo(bits.dtype)
+    return np.asarray(order_of_bits(bits, limits.bits - 1, limits.max))
 
 
 def widen(bits: np.ndarray, low: int, high: int) -> tuple[int, int]:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
+
+from bavlo.core.reduce.totals import Seen
 
 CELLS_AT_ONCE = 2**18  # whose values and weights stay near
 
@@ -16,6 +18,14 @@ class Rows(Protocol):
     def __len__(self) -> int: ...
 
     def __getitem__(self, rows: slice) -> np.ndarray: ...
+
+
+@runtime_checkable
+class PlainRows(Protocol):
+    """Rows of which some may be had as they are stored, in floats."""
+
+    def plain(self, rows: slice) -> tuple[np.ndarray, Seen] | None:
+        """(C,) numbers of some rows that are values or mean no data, and what they are."""
 
 
 def few_rows(first: int, last: int, width: int) -> Iterator[slice]:

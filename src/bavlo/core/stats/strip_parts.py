@@ -8,14 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, Protocol
 
 import numpy as np
 
 from bavlo.core.compiled import compiled
 from bavlo.core.reduce.step_kernels import floats_in_order
 from bavlo.core.reduce.totals import DecodedStep, Seen
-from bavlo.core.space.rows import Rows
+from bavlo.core.space.rows import PlainRows, Rows
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.core.stats.strip_kernels import (
@@ -27,14 +27,6 @@ from bavlo.core.stats.strip_kernels import (
     find_range,
 )
 from bavlo.records import dataclass
-
-
-@runtime_checkable
-class PlainRows(Protocol):
-    """Rows of which some may be had as they are stored, in floats."""
-
-    def plain(self, rows: slice) -> tuple[np.ndarray, Seen] | None:
-        """(C,) numbers of some rows that are values or mean no data, and what they are."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -9,7 +9,12 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 
 from bavlo.core.compiled import allow, compiled
-from bavlo.core.reduce.step_kernels import add_to, floats_in_order, look_at
+from bavlo.core.reduce.step_kernels import (
+    add_to,
+    floats_in_order,
+    look_at,
+    orders_of_marks,
+)
 from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
 from bavlo.grids.fast import planes
@@ -87,10 +92,10 @@ class StoredStep:
         dtype = self.parts[0][1].dtype
         kind = np.dtype(f"i{dtype.itemsize}")
         marks = np.array([n for n in (*self.packing.missing, *self.packing.marks) if n == n], dtype)
-        missing, count = np.zeros(self.cells, np.uint8), 0
+        orders, missing, count = orders_of_marks(marks), np.zeros(self.cells, np.uint8), 0
         low, high = np.iinfo(kind).max, np.iinfo(kind).min
         for subset, stored in self.parts:
-            found = look(stored, stored.view(kind), subset.runs, marks, missing)
+            found = look(stored, stored.view(kind), subset.runs, marks, orders, missing)
             low, high, count = min(low, found[0]), max(high, found[1]), count + found[2]
         if low > high:
             return Seen(np.inf, -np.inf, missing.view(bool))

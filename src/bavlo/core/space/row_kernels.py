@@ -1,0 +1,58 @@
+"""The kernel that brings rows as they are stored onto new ones: a plain loop that numba compiles.
+
+See `bavlo.core.compiled`. It adds in the order of SciPy's product of a matrix by columns and rows.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+
+def add_rows(
+    numbers: np.ndarray,
+    missing: np.ndarray,
+    entries: np.ndarray,
+    share: np.ndarray,
+    room: np.ndarray,
+    total: np.ndarray,
+) -> None:
+    """Add shares of a few rows to the new ones.
+
+    Parameters
+    ----------
+    numbers : (n, nx)
+        As they are stored.
+    missing : (n, nx) uint8
+        1 where there is no data.
+    entries : (2, N) int64
+        Which of the rows goes into which new one, in order of the rows.
+    share : (N,) float64
+        And the share of it.
+    room : (ny', nx) float64
+        Zeros, left as such.
+    total : (ny', nx) float64
+        Added to.
+    """
+    if share.size == 0:
+        return
+    low, high = entries[1, 0], entries[1, 0]
+    for n in range(share.size):
+        row, new = entries[0, n], entries[1, n]
+        low, high = min(low, new), max(high, new)
+        add_line(numbers[row], missing[row], share[n], room[new])
+    for new in range(low, high + 1):
+        move_line(room[new], total[new])
+
+
+def add_line(numbers: np.ndarray, missing: np.ndarray, share: float, total: np.ndarray) -> None:
+    """Add a share of a row; a loop by itself, which goes many cells at a time."""
+    for x in range(numbers.size):
+        value = 0.0 if missing[x] else np.float64(numbers[x])
+        total[x] += share * value
+
+
+def move_line(room: np.ndarray, total: np.ndarray) -> None:
+    """Add a row to another one and leave zeros."""
+    for x in range(room.size):
+        total[x] += room[x]
+        room[x] = 0.0

@@ -2,6 +2,7 @@
 
 import gzip
 import shutil
+import threading
 from dataclasses import replace
 
 import numpy as np
@@ -11,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bavlo.commands import series
+from bavlo.core.compiled import load_early
 from bavlo.core.reduce.totals import DecodedStep
 from bavlo.engine.protocol import Resources
 from bavlo.errors import InputError
@@ -26,9 +28,10 @@ pytest.importorskip("numba")
 
 
 @pytest.fixture(autouse=True)
-def loops():
+def loops(monkeypatch):
     stored.warm_up(np.dtype("f4"))
     stored.warm_up(np.dtype("f8"))
+    monkeypatch.setattr("bavlo.engine.memory.load_early", lambda warm_up: warm_up())
 
 
 @pytest.fixture
@@ -229,6 +232,31 @@ def test_steps_that_are_stored_together_are_not_read_one_by_one(tmp_path, monkey
     assert will_add_as_stored(source, here)  # once they are turned about
     assert not will_add_as_stored(source, replace(here, cluster="tcp://host:8786"))
     assert not will_add_as_stored(replace(source, scale=2.0), here)
+
+
+def test_nobody_waits_for_loops_that_are_being_loaded(added, tmp_path, monkeypatch):
+    values = np.round(np.random.default_rng(5).gamma(0.5, 9, (40, 12, 40)), 1).astype("f4")
+    grid = write_grid(tmp_path / "rain.nc", values, zlib=True, chunksizes=(1, 12, 40))
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(0.4, 0.3, 21.5, 11.7)})
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    monkeypatch.setattr(series, "WORTH_ADDING", 0)
+
+    def written(name):
+        words = ["series", grid, "--regions", regions, "--every", "month", "--min-steps", "0.2"]
+        run(*words, "--quiet", "--out", tmp_path / name)
+        return (tmp_path / name).read_bytes()
+
+    loaded = written("loaded.csv")
+    assert added
+    added.clear()
+    done = threading.Event()
+    monkeypatch.setattr("bavlo.engine.memory.load_early", lambda _: load_early(done.wait))
+    try:
+        loading = written("loading.csv")
+    finally:
+        done.set()
+    assert not added
+    assert loading == loaded
 
 
 def test_a_raster_unlike_the_first_is_decoded_among_others(added, tmp_path, monkeypatch):

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import partial
 
-from bavlo.core.compiled import load_early
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats import spatial
@@ -15,7 +14,7 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
+from bavlo.engine.memory import Needs, compile_where_it_fits, load_where_it_fits
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
     Segment,
@@ -108,7 +107,7 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        self._load_loops(needs)
+        needs = self._load_loops(needs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -124,19 +123,25 @@ class SeriesJob:
                     each.store(own)
         return values
 
-    def _load_loops(self, needs: Needs) -> None:
-        """Load the compiled loops that save more time than loading them takes."""
+    def _load_loops(self, needs: Needs) -> Needs:
+        """Load the compiled loops that save more time than loading them takes.
+
+        Returns
+        -------
+        needs
+            With what those take that are loaded beside the work.
+        """
         run, source = self.plans[0].request.run, self.opened.source
         if self._ranks_very_many:
             compile_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
         if not self._adds_very_many:
-            return
+            return needs
         warm_up = partial(stored.warm_up, source.files[0].dtype)
         turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
-        if not turning:
-            compile_where_it_fits(run, needs, warm_up, run.jobs)
-        elif has_room_to_compile(run.memory, needs.at_least(turning), run.jobs):
-            load_early(warm_up)  # while the scratch file is written
+        if turning:  # while the scratch file is written, before which no unit is read
+            load_where_it_fits(run, needs.at_least(turning), warm_up, run.jobs)
+            return needs
+        return load_where_it_fits(run, needs, warm_up, run.jobs)
 
     @property
     def _ranks_very_many(self) -> bool:

@@ -19,6 +19,7 @@ SWITCH = "BAVLO_COMPILED"
 SIZE = 200 * 2**20  # bytes that numba and what it makes take
 wanted = os.environ.get(SWITCH) != "0"
 _allowed = False
+_early: threading.Thread | None = None
 _lock = threading.Lock()
 _ready: dict[Callable[..., Any], Callable[..., Any] | None] = {}
 
@@ -49,7 +50,14 @@ def load_early(warm_up: Callable[[], None]) -> None:
         with suppress(OSError):  # which then meets whoever reads the file
             warm_up()
 
-    threading.Thread(target=load, name="bavlo-loops").start()
+    global _early
+    _early = threading.Thread(target=load, name="bavlo-loops")
+    _early.start()
+
+
+def is_loading() -> bool:
+    """Whether loops are being loaded beside other work, which may do without them until then."""
+    return _early is not None and _early.is_alive()
 
 
 def is_loaded() -> bool:

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from bavlo.core.compiled import SIZE, allow, is_loaded
+from bavlo.core.compiled import SIZE, allow, is_loaded, load_early
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
@@ -68,6 +68,25 @@ def compile_where_it_fits(
         allow()  # they have memory of their own, and are told
     elif has_room_to_compile(run.memory, needs, jobs):
         warm_up()
+
+
+def load_where_it_fits(
+    run: Resources, needs: Needs, warm_up: Callable[[], None], jobs: int = 1
+) -> Needs:
+    """The same beside the work, which does without them until they are there.
+
+    Returns
+    -------
+    needs
+        With what they will take.
+    """
+    if run.cluster is not None:
+        allow()
+    elif has_room_to_compile(run.memory, needs, jobs):
+        taken = 0 if is_loaded() else SIZE
+        load_early(warm_up)
+        return Needs(needs.unit, needs.kept + taken, needs.room)
+    return needs
 
 
 def has_room_to_compile(memory: int, needs: Needs, jobs: int = 1) -> bool:

@@ -8,7 +8,7 @@ from typing import Protocol, runtime_checkable
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.core.compiled import allow, compiled, is_loading
 from bavlo.core.reduce.step_kernels import (
     add_to,
     floats_in_order,
@@ -44,15 +44,15 @@ def is_plain(packing: Packing, dtype: np.dtype) -> bool:
 
 
 def loops_are_ready() -> bool:
-    """Whether steps may be added up as they are stored."""
-    return compiled(look_at) is not None
+    """Whether steps may be added up as they are stored, without waiting for what is loaded."""
+    return not is_loading() and compiled(look_at) is not None
 
 
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile what adds up steps of some type, where numba is there."""
     allow()
     planes.warm_up()
-    if dtype not in FLOATS or not loops_are_ready():
+    if dtype not in FLOATS or compiled(look_at) is None:
         return
     own = np.zeros(1, dtype)
     for numbers in (own, np.frombuffer(bytes(own), dtype)):  # which may not be written to

@@ -211,7 +211,7 @@ def test_a_grid_that_is_brought_onto_others_in_strips_is_as_at_once(
 
 
 def test_numbers_that_are_no_codes_are_refused_in_strips_too(world, monkeypatch):
-    from bavlo.core.stats.strips import _codes
+    from bavlo.core.stats.class_sums import _codes
 
     with pytest.raises(RequestError, match="not whole numbers"):
         _codes(np.array([1.0, 2.5, 3.0]))

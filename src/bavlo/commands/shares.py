@@ -101,10 +101,10 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
 def _in_strips(plan: SeriesPlan, index: StripIndex, report: Reporter) -> list[PeriodShares]:
     """The shares of a grid without time whose cells are too many to be listed."""
     sample, _ = strip_sample(plan.request, plan.source, index, report)
-    classes = sample.sums.classes
     least, area = plan.request.measuring.least_area, sample.area_valid[0]
-    if classes is None:
+    if not sample.sums.classes:
         return [PeriodShares(0, np.zeros(0), np.zeros((0, area.size, 2)), area)]
+    classes = sample.classes
     enough = ((area >= least - ENOUGH) & (area > 0))[:, None]
     with np.errstate(invalid="ignore", divide="ignore"):
         share = np.where(enough, classes.weight / sample.valid_weight[0][:, None], np.nan)

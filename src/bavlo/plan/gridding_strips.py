@@ -16,8 +16,11 @@ from bavlo.engine.segments import Segment
 from bavlo.grids.source import GridSource
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import (
+    WORTH_ADDING,
+    WORTH_READING,
     RowReader,
     StoredRowReader,
+    is_read_by_loops,
     load_loops,
     load_reading,
     strip_needs,
@@ -99,7 +102,8 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = StoredRowReader(RowReader(plan.source))
-    load_loops(plan.source, run, needs, load_bringing)
+    least = WORTH_READING if is_read_by_loops(plan.source) else WORTH_ADDING
+    load_loops(plan.source, run, needs, load_bringing, least)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(reader, reducer, segments):

@@ -172,10 +172,10 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
     regions = open_regions(request.regions, report)
     measures = tuple(parse_measure(name) for name in request.measuring.measure)
     if adds_up_in_strips(request, source, what, measures):
-        runs = runs_of(regions.regions, source, request.run)
+        wanted = frozenset(measure.made_of for measure in measures)
+        runs = runs_of(regions.regions, source, request.run, wanted)
         if runs is not None:
             check_overlap(source, regions, runs, report)
-            wanted = frozenset(measure.made_of for measure in measures)
             index_of_runs = StripIndex(runs, RowAreas(source.layout), wanted)
             none = FurtherWeights()
             return OpenedSeries(source, what, regions, runs, index_of_runs, measures, none)

@@ -11,7 +11,7 @@ from functools import partial
 
 import numpy as np
 
-from bavlo.core.compiled import load_early
+from bavlo.core.compiled import allow, load_early
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
@@ -22,7 +22,7 @@ from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats import strip_parts
-from bavlo.core.stats.measures import SQUARES, Measure
+from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
@@ -42,7 +42,10 @@ LEAST_CELLS = 2**23  # of a grid that is read in strips
 MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
 BYTES_OF_CELL = 16  # of a strip: its value and stored number
 BYTES_OF_TILED = 48  # the same where tiles are put together
-WORTH_COMPILING = 2**27  # cells of a raster; a loop saves 1 s then, and takes 0.7 s
+# Cells of a raster from which on compiled loops save a second of two processors, and take 0.7 s:
+WORTH_CLASSES = 2**25  # to add up class codes
+WORTH_READING = 2**27  # to undo the predictor of floats, and add up
+WORTH_ADDING = 2**29  # to add up alone
 WarmUp = Callable[[GridSource], None]
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
@@ -66,8 +69,16 @@ def adds_up_in_strips(
     )
 
 
-def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> RunOverlay | None:
-    """The overlay as runs of cells; None where only single cells tell their areas."""
+def runs_of(
+    regions: Regions | Zones, source: GridSource, run: Resources, wanted: frozenset[str]
+) -> RunOverlay | None:
+    """The overlay as runs of cells; None where only single cells tell their areas.
+
+    Parameters
+    ----------
+    wanted
+        What the measures are made of, whose compiled loops are loaded meanwhile if they pay.
+    """
     layout = source.layout
     if isinstance(regions, Zones) or regions.are_points:
         return None
@@ -79,7 +90,7 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
     edges = edges_on_grid(regions, layout)
     needs = strip_needs(source, (0, layout.shape[0]), most_bytes(edges, layout))
     here = run.cluster is None and has_room_to_compile(run.memory, needs, run.jobs)
-    if here and _is_read_by_loops(source):
+    if here and _has_cells(source, worth_adding(source, wanted)):
         load_early(partial(load_adding, source))
     return run_overlay(edges, layout, run.jobs)
 
@@ -152,7 +163,8 @@ def strip_sample(
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
     needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
-    load_loops(source, request.run, needs, load_adding)
+    least = worth_adding(source, index.wanted)
+    load_loops(source, request.run, needs, load_adding, least)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -162,9 +174,11 @@ def strip_sample(
     return StripSample.of(strips, index.overlay), value_range(strips)
 
 
-def load_loops(source: GridSource, run: Resources, needs: Needs, warm_up: WarmUp) -> None:
-    """Load the compiled loops that a large raster is worked on by, where they save more time."""
-    if _is_read_by_loops(source):
+def load_loops(
+    source: GridSource, run: Resources, needs: Needs, warm_up: WarmUp, least: int
+) -> None:
+    """Load the compiled loops that a raster of at least so many cells is worked on by."""
+    if _has_cells(source, least):
         compile_where_it_fits(run, needs, partial(warm_up, source), run.jobs)
 
 
@@ -181,21 +195,30 @@ def load_reading(source: GridSource) -> np.dtype:
     dtype
         Of its numbers.
     """
-    path = source.files[0].path
-    tiff.warm_up(path)
-    directory = tiff.compiled_directory(path)
-    assert directory is not None
-    dtype = directory.dtype.newbyteorder("=")
+    allow()
+    file = source.files[0]
+    tiff.warm_up(file.path)
+    dtype = file.dtype.newbyteorder("=")
     stored.warm_up(dtype)
     return dtype
 
 
-def _is_read_by_loops(source: GridSource) -> bool:
-    """Whether there are compiled loops for a raster, and it is so large that they pay."""
-    rows, columns = source.layout.shape
+def worth_adding(source: GridSource, wanted: frozenset[str]) -> int:
+    """Cells from which on loops that add up runs save more time than loading them takes."""
+    if CLASSES in wanted:
+        return WORTH_CLASSES
+    return WORTH_READING if is_read_by_loops(source) else WORTH_ADDING
+
+
+def is_read_by_loops(source: GridSource) -> bool:
+    """Whether there are compiled loops that read a raster."""
     path = source.files[0].path
-    is_large = rows * columns >= WORTH_COMPILING and path.is_file()
-    return is_large and tiff.compiled_directory(path) is not None
+    return path.is_file() and tiff.compiled_directory(path) is not None
+
+
+def _has_cells(source: GridSource, least: int) -> bool:
+    rows, columns = source.layout.shape
+    return rows * columns >= least
 
 
 def strips_of(first: int, last: int, width: int) -> list[Unit]:

@@ -103,12 +103,12 @@ def test_areas_of_rows_are_those_of_their_cells(crs, x, y, size):
         cells = np.arange(first * 500, last * 500)
         wanted = layout.ellipsoid_areas(cells).reshape(-1, 500)
         # Beside a pole the outlines of single cells are off by that much themselves.
-        np.testing.assert_allclose(areas.square_km(first, last), wanted, rtol=3e-9)
+        np.testing.assert_allclose(areas.square_km(first, last).each, wanted, rtol=3e-9)
     if crs != "lonlat":
-        np.testing.assert_array_equal(areas.weights(3, 9), areas.square_km(3, 9))
+        np.testing.assert_array_equal(areas.weights(3, 9).each, areas.square_km(3, 9).each)
         return
     rows, columns = layout.sphere_areas()
-    np.testing.assert_allclose(areas.weights(3, 9), rows[3:9, None] * columns, rtol=1e-14)
+    np.testing.assert_allclose(areas.weights(3, 9).each, rows[3:9, None] * columns, rtol=1e-14)
 
 
 def test_cells_beyond_the_reach_of_a_projection_have_no_known_area():

@@ -10,9 +10,11 @@ from hypothesis import strategies as st
 
 from bavlo.core.compiled import allow, compiled
 from bavlo.core.reduce.totals import DecodedStep
+from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.stats.cell_sample import LEAST_COVER
+from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import LONGEST, add_values
-from bavlo.core.stats.strip_parts import DecodedPart, PartRuns, StoredPart, part_sums
+from bavlo.core.stats.strip_parts import DecodedPart, StoredPart, part_sums
 
 REGIONS = 4
 AWAY = -9999.0
@@ -36,7 +38,9 @@ def a_part(seed, columns, share, dtype):
     fraction = np.where(rng.random(len(first)) < 0.1, LEAST_COVER / 2, rng.random(len(first)))
     place = np.array([first, last], np.int64).reshape(2, -1)
     runs = PartRuns(REGIONS, np.array(region, np.int32), fraction, place)
-    return numbers, gone, runs, rng.uniform(0.1, 9, shape)
+    rows = rng.uniform(0.1, 9, shape[0])
+    columns = rng.uniform(0.5, 2, (1 if seed % 2 else shape[0], columns))
+    return numbers, gone, runs, CellAreas(rows, columns)
 
 
 def sums_of(part, area):
@@ -51,7 +55,7 @@ parts = given(
     seed=st.integers(0, 10**6),
     columns=st.sampled_from([1, 7, 8, 9, LONGEST - 1, LONGEST, LONGEST + 1, 300, 1100]),
     share=st.sampled_from([0.0, 0.2, 1.0]),
-    dtype=st.sampled_from(["float32", "float64"]),
+    dtype=st.sampled_from(["float32", "float64", "int16", "int32"]),
 )
 
 
@@ -76,7 +80,7 @@ def test_sums_of_runs_are_those_of_their_cells_one_by_one(seed, columns, share, 
     numbers, gone, runs, area = a_part(seed, columns, share, dtype)
     values = np.where(gone, np.nan, numbers.astype(np.float64))
     found = sums_of(DecodedPart(values, runs), area)
-    value, gone, area = values.ravel(), gone.ravel(), area.ravel()
+    value, gone, area = values.ravel(), gone.ravel(), area.each.ravel()
     terms = [[[] for _ in range(REGIONS)] for _ in found]
     for first, last, whose, share_of_cell in zip(
         *runs.place, runs.region, runs.fraction, strict=True
@@ -106,7 +110,31 @@ def test_sums_of_runs_are_those_of_their_cells_one_by_one(seed, columns, share, 
                 assert np.isnan(each[whose])
 
 
-def test_rows_that_are_not_plain_are_decoded():
+@parts
+def test_areas_of_classes_are_those_of_their_cells(seed, columns, share, dtype):
+    _, gone, runs, area = a_part(seed, columns, share, dtype)
+    rng = np.random.default_rng(seed)
+    codes = rng.choice([0, 3, 40, -7, 900], gone.shape).astype(dtype)
+    codes[gone] = AWAY
+    values = np.where(gone, np.nan, codes.astype(np.float64))
+    square_km = CellAreas(area.rows[::-1].copy(), area.columns)
+    decoded = DecodedPart(values, runs).classes(area, square_km)
+    allow()
+    seen = DecodedStep(values.ravel()).seen
+    stored = StoredPart(codes.ravel(), seen, runs).classes(area, square_km)
+    for name in ("codes", "weight", "square_km"):
+        assert getattr(stored, name).tobytes() == getattr(decoded, name).tobytes()
+    each = zip(*runs.place, runs.region, runs.fraction, strict=True)
+    wanted = np.zeros((2, REGIONS, decoded.codes.size))
+    for first, last, whose, share_of_cell in each:
+        for cell in np.flatnonzero(~np.isnan(values.ravel()[first:last])) + first:
+            code = np.searchsorted(decoded.codes, values.ravel()[cell])
+            for n, own in enumerate((area, square_km)):
+                wanted[n, whose, code] += share_of_cell * own.each.ravel()[cell]
+    np.testing.assert_allclose([decoded.weight, decoded.square_km], wanted, rtol=1e-12)
+
+
+def test_rows_that_are_not_plain_are_decoded(monkeypatch):
     class Packed:
         def __len__(self):
             return 1
@@ -118,7 +146,9 @@ def test_rows_that_are_not_plain_are_decoded():
             return None
 
     runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[0], [4]]))
-    part = part_sums(Packed(), slice(0, 1), runs)
-    assert isinstance(part, DecodedPart)
-    assert part.values().tolist() == [28.0]
-    assert (part.seen.low, part.seen.high, part.seen.missing) == (7.0, 7.0, None)
+    for wanted in (True, False):
+        monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
+        part = part_sums(Packed(), slice(0, 1), runs)
+        assert isinstance(part, DecodedPart) or wanted
+        assert part.values().tolist() == [28.0]
+        assert (part.seen.low, part.seen.high, part.seen.missing) == (7.0, 7.0, None)

@@ -14,6 +14,26 @@ STENCIL = 6  # of them on which a cell between is interpolated
 
 
 @dataclass(frozen=True, eq=False)
+class CellAreas:
+    """Areas of the cells of n rows, km², as factors of which few are kept.
+
+    Parameters
+    ----------
+    rows : (n,) float64
+    columns : (m, nx) float64
+        The other factor: one for all rows, or of each row.
+    """
+
+    rows: np.ndarray
+    columns: np.ndarray
+
+    @property
+    def each(self) -> np.ndarray:
+        """(n, nx) areas."""
+        return np.asarray(self.rows[:, None] * self.columns)
+
+
+@dataclass(frozen=True, eq=False)
 class RowAreas:
     """Areas of the cells of a grid, row by row, km².
 
@@ -29,12 +49,12 @@ class RowAreas:
         """Whether all cells have an area: not those beyond the reach of their projection."""
         return self.layout.is_lonlat or bool(np.isfinite(self._scale_by_row_nodes).all())
 
-    def weights(self, first: int, last: int) -> np.ndarray:
-        """(n, nx) areas by which values are weighted: on the sphere, or true ones if projected."""
+    def weights(self, first: int, last: int) -> CellAreas:
+        """Areas by which values are weighted: on the sphere, or true ones if projected."""
         if not self.layout.is_lonlat:
             return self.square_km(first, last)
         rows, columns = self._sphere
-        return np.asarray(rows[first:last, None] * columns)
+        return CellAreas(rows[first:last], columns[None])
 
     def of_runs(self, start: np.ndarray, length: np.ndarray) -> np.ndarray:
         """(N,) the same of runs of cells, of one row each.
@@ -50,18 +70,18 @@ class RowAreas:
             rows, along = self._sphere[0], self._along
             return np.asarray(rows[row] * (along[first + length] - along[first]))
         top = int(row[0]) if row.size else 0
-        area = self.weights(top, int(row[-1]) + 1 if row.size else 0)
+        area = self.weights(top, int(row[-1]) + 1 if row.size else 0).each
         return run_sums(np.append(area.ravel(), 0.0), start - top * width, length)
 
-    def square_km(self, first: int, last: int) -> np.ndarray:
-        """(n, nx) areas on the WGS 84 ellipsoid."""
+    def square_km(self, first: int, last: int) -> CellAreas:
+        """Areas on the WGS 84 ellipsoid."""
         if self.layout.is_lonlat:
             zones = np.abs(np.diff(zone_area(self.layout.y_edges[first : last + 1])))
-            return np.asarray(zones[:, None] * np.radians(self._widths))
+            return CellAreas(zones, np.radians(self._widths)[None])
         height = np.abs(np.diff(self.layout.y_edges[first : last + 1]))
         shares, nodes = _between(np.arange(first, last), self._row_nodes)
         scale = shares @ self._scale_by_row_nodes[nodes]
-        return np.asarray(scale * (height[:, None] * self._widths))
+        return CellAreas(np.ones(len(height)), scale * (height[:, None] * self._widths))
 
     @cached_property
     def _widths(self) -> np.ndarray:

@@ -103,7 +103,7 @@ class RunOverlay:
             ends = np.searchsorted(cells, [rows.start * width, rows.stop * width])
             part = slice(*ends.tolist())
             if part.start < part.stop:
-                of_rows = areas.weights(rows.start, rows.stop).ravel()
+                of_rows = areas.weights(rows.start, rows.stop).each.ravel()
                 weight[part] = of_rows[cells[part] - rows.start * width]
         return Overlay(
             self.shape,

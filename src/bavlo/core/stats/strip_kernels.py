@@ -52,28 +52,39 @@ def add_values(
 def add_weighted(
     numbers: np.ndarray,
     missing: np.ndarray,
-    area: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
     place: np.ndarray,
     region: np.ndarray,
     fraction: np.ndarray,
     total: np.ndarray,
 ) -> None:
-    """The same of values times the areas (C,) of their cells."""
+    """The same of values times the areas of their cells.
+
+    Parameters
+    ----------
+    rows : (n,) float64
+        One factor of the areas of a row's cells.
+    columns : (m, nx) float64
+        The other factor: one for all rows, or of each row.
+    """
     row = np.empty(LONGEST)
     for run in range(region.size):
+        begin, factor, line = line_of(rows, columns, place[0, run])
         for first in range(place[0, run], place[1, run], LONGEST):
             last = min(first + LONGEST, place[1, run])
-            own, gone, each = numbers[first:last], missing[first:last], area[first:last]
+            own, gone, each = numbers[first:last], missing[first:last], line[first - begin :]
             for x in range(own.size):
                 value = 0.0 if gone[x] else np.float64(own[x])
-                row[x] = value * each[x]
+                row[x] = value * (factor * each[x])
             total[region[run]] += fraction[run] * in_order(row, own.size)
 
 
 def add_squares(
     numbers: np.ndarray,
     missing: np.ndarray,
-    area: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
     shift: float,
     place: np.ndarray,
     region: np.ndarray,
@@ -83,18 +94,20 @@ def add_squares(
     """The same of the squares of values less a shift, times the areas of their cells."""
     row = np.empty(LONGEST)
     for run in range(region.size):
+        begin, factor, line = line_of(rows, columns, place[0, run])
         for first in range(place[0, run], place[1, run], LONGEST):
             last = min(first + LONGEST, place[1, run])
-            own, gone, each = numbers[first:last], missing[first:last], area[first:last]
+            own, gone, each = numbers[first:last], missing[first:last], line[first - begin :]
             for x in range(own.size):
                 away = 0.0 if gone[x] else np.float64(own[x]) - shift
-                row[x] = away * away * each[x]
+                row[x] = away * away * (factor * each[x])
             total[region[run]] += fraction[run] * in_order(row, own.size)
 
 
 def add_areas(
     missing: np.ndarray,
-    area: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
     place: np.ndarray,
     region: np.ndarray,
     fraction: np.ndarray,
@@ -106,18 +119,25 @@ def add_areas(
     row = np.empty(LONGEST)
     for run in range(region.size):
         whose, share = region[run], fraction[run]
+        begin, factor, line = line_of(rows, columns, place[0, run])
         for first in range(place[0, run], place[1, run], LONGEST):
             last = min(first + LONGEST, place[1, run])
-            gone, each = missing[first:last], area[first:last]
+            gone, each = missing[first:last], line[first - begin :]
             for x in range(gone.size):
-                row[x] = 0.0 if gone[x] else each[x]
+                row[x] = 0.0 if gone[x] else factor * each[x]
             known[whose] += share * in_order(row, gone.size)
             count = 0
             for x in range(gone.size):
-                row[x] = each[x] if gone[x] else 0.0
+                row[x] = factor * each[x] if gone[x] else 0.0
                 count += gone[x]
             gaps[whose] += share * in_order(row, gone.size)
             number[whose] += share * np.float64(gone.size - count)
+
+
+def line_of(rows: np.ndarray, columns: np.ndarray, cell: int) -> tuple[int, float, np.ndarray]:
+    """First cell of the row that a cell is in, and the factors of the areas of its cells."""
+    row = cell // columns.shape[1]
+    return row * columns.shape[1], rows[row], columns[row if columns.shape[0] > 1 else 0]
 
 
 def find_range(
@@ -150,6 +170,62 @@ def find_range(
             highest = max(highest, kind(limits.min) if gone[x] else order)
         low[region[run]] = min(low[region[run]], lowest)
         high[region[run]] = max(high[region[run]], highest)
+
+
+def note_codes(
+    numbers: np.ndarray, missing: np.ndarray, low: int, place: np.ndarray, held: np.ndarray
+) -> None:
+    """Which class codes runs hold.
+
+    Parameters
+    ----------
+    numbers : (C,)
+        Whole numbers as they are stored.
+    low
+        The lowest code.
+    held : (K,) uint8
+        1 is put in for each code, counted from the lowest.
+    """
+    for run in range(place.shape[1]):
+        for x in range(place[0, run], place[1, run]):
+            if missing[x] == 0:
+                held[np.int64(numbers[x]) - low] = 1
+
+
+def add_codes(
+    numbers: np.ndarray,
+    missing: np.ndarray,
+    low: int,
+    number_of: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
+    rows_km: np.ndarray,
+    columns_km: np.ndarray,
+    place: np.ndarray,
+    region: np.ndarray,
+    fraction: np.ndarray,
+    total: np.ndarray,
+) -> None:
+    """Areas of class codes times the covered share of their cells, cell by cell.
+
+    Parameters
+    ----------
+    number_of : (K,) int64
+        The place of each code, counted from the lowest, among those that are there.
+    rows, columns, rows_km, columns_km
+        Factors of both sorts of areas: by which means are weighted, and on the ellipsoid.
+    total : (R, L, 2) float64
+        Added to.
+    """
+    for run in range(region.size):
+        own, share = total[region[run]], fraction[run]
+        begin, factor, line = line_of(rows, columns, place[0, run])
+        _, factor_km, line_km = line_of(rows_km, columns_km, place[0, run])
+        for x in range(place[0, run], place[1, run]):
+            if missing[x] == 0:
+                code = number_of[np.int64(numbers[x]) - low]
+                own[code, 0] += share * (factor * line[x - begin])
+                own[code, 1] += share * (factor_km * line_km[x - begin])
 
 
 def in_order(row: np.ndarray, size: int) -> float:

@@ -15,11 +15,11 @@ import numpy as np
 from bavlo.core.compiled import compiled
 from bavlo.core.reduce.step_kernels import floats_in_order
 from bavlo.core.reduce.totals import DecodedStep, Seen
+from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.space.rows import PlainRows, Rows
-from bavlo.core.space.runs import RunOverlay
-from bavlo.core.stats.cell_sample import LEAST_COVER
+from bavlo.core.stats.class_sums import ClassSums, class_sums, stored_class_sums
+from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import (
-    LONGEST,
     add_areas,
     add_squares,
     add_values,
@@ -29,54 +29,6 @@ from bavlo.core.stats.strip_kernels import (
 from bavlo.records import dataclass
 
 
-@dataclass(frozen=True, eq=False)
-class PartRuns:
-    """The runs of a few rows.
-
-    Parameters
-    ----------
-    regions
-        How many there are.
-    region, fraction : (N,)
-        Whose run it is, and the share of its cells that is covered.
-    place : (2, N) int64
-        Its first cell and the one after its last, counted from the first of these rows.
-    """
-
-    regions: int
-    region: np.ndarray
-    fraction: np.ndarray
-    place: np.ndarray
-
-    @classmethod
-    def of(cls, overlay: RunOverlay, runs: slice, origin: int) -> PartRuns:
-        """Those of an overlay; `origin` is the flat number of the first cell of these rows."""
-        place = np.empty((2, runs.stop - runs.start), np.int64)
-        np.subtract(overlay.start[runs], origin, out=place[0])
-        np.add(place[0], overlay.length[runs], out=place[1])
-        return cls(overlay.regions, overlay.region[runs], overlay.fraction[runs], place)
-
-    @cached_property
-    def pieces(self) -> PartRuns:
-        """The same cut into pieces that all ways of adding up take one after the other."""
-        length = self.place[1] - self.place[0]
-        pieces = -(-length // LONGEST)
-        whose = np.repeat(np.arange(pieces.size), pieces)
-        number = np.arange(whose.size) - np.repeat(np.cumsum(pieces) - pieces, pieces)
-        first = self.place[0][whose] + LONGEST * number
-        place = np.stack([first, np.minimum(first + LONGEST, self.place[1][whose])])
-        return PartRuns(self.regions, self.region[whose], self.fraction[whose], place)
-
-    @cached_property
-    def well_covered(self) -> PartRuns:
-        """Those whose cells are covered enough to take part in the lowest and the highest."""
-        enough = self.fraction >= LEAST_COVER
-        if enough.all():
-            return self
-        place = self.place[:, enough]
-        return PartRuns(self.regions, self.region[enough], self.fraction[enough], place)
-
-
 class PartSums(Protocol):
     """Sums (R,) of the values of a few rows."""
 
@@ -84,35 +36,40 @@ class PartSums(Protocol):
     def seen(self) -> Seen:
         """What all of their cells hold."""
 
-    def areas(self, area: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Areas of cells with and without data, and cells with data.
-
-        Parameters
-        ----------
-        area : (n, nx) float64
-            Of all cells.
-        """
+    def areas(self, area: CellAreas) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Areas of cells with and without data, and cells with data."""
 
     def values(self) -> np.ndarray:
         """Values."""
 
-    def weighted(self, area: np.ndarray) -> np.ndarray:
+    def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
 
-    def squares(self, area: np.ndarray, shift: float) -> np.ndarray:
+    def squares(self, area: CellAreas, shift: float) -> np.ndarray:
         """Squares of the values less a shift, times areas."""
 
     def extremes(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value of the cells that are covered enough; NaN for none."""
 
+    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
+        """Areas of class codes, by those by which means are weighted and on the ellipsoid.
+
+        Raises
+        ------
+        RequestError
+            Where values are no whole numbers.
+        """
+
 
 def part_sums(block: Rows, rows: slice, runs: PartRuns) -> PartSums:
-    """Sums of some rows by the way that is open for them."""
-    if isinstance(block, PlainRows) and compiled(add_values) is not None:
-        plain = block.plain(rows)
-        if plain is not None:
-            return StoredPart(*plain, runs)
-    return DecodedPart(block[rows], runs)
+    """Sums of some rows: by compiled loops where these are ready, as stored where that can be."""
+    if compiled(add_values) is None:
+        return DecodedPart(block[rows], runs)
+    plain = block.plain(rows) if isinstance(block, PlainRows) else None
+    if plain is None:
+        values = block[rows].ravel()
+        plain = values, DecodedStep(values).seen
+    return StoredPart(*plain, runs)
 
 
 @dataclass(frozen=True, eq=False)
@@ -127,26 +84,27 @@ class DecodedPart:
         """What all of their cells hold."""
         return DecodedStep(self.block.ravel()).seen
 
-    def areas(self, area: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def areas(self, area: CellAreas) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Areas of cells with and without data, and cells with data."""
-        gaps = area * self._missing
-        return self._summed(area - gaps), self._summed(gaps), self._summed(~self._missing)
+        each = area.each
+        gaps = each * self._missing
+        return self._summed(each - gaps), self._summed(gaps), self._summed(~self._missing)
 
     def values(self) -> np.ndarray:
         """Sums of values."""
         return self._summed(self._filled)
 
-    def weighted(self, area: np.ndarray) -> np.ndarray:
+    def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
-        return self._summed(self._filled * area)
+        return self._summed(self._filled * area.each)
 
-    def squares(self, area: np.ndarray, shift: float) -> np.ndarray:
+    def squares(self, area: CellAreas, shift: float) -> np.ndarray:
         """Squares of the values less a shift, times areas."""
         away = self.block - shift
         if self.seen.missing is not None:
             away[self._missing] = 0.0
         away *= away
-        away *= area
+        away *= area.each
         return self._summed(away)
 
     def extremes(self) -> tuple[np.ndarray, np.ndarray]:
@@ -156,6 +114,10 @@ class DecodedPart:
         np.fmin.at(low, runs.region, _of_runs(np.fmin, self.block, runs.place))
         np.fmax.at(high, runs.region, _of_runs(np.fmax, self.block, runs.place))
         return low, high
+
+    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
+        """Areas of class codes."""
+        return class_sums(self.block, self.runs, area.each, square_km.each)
 
     @cached_property
     def _missing(self) -> np.ndarray:
@@ -177,16 +139,17 @@ class DecodedPart:
 
 @dataclass(frozen=True, eq=False)
 class StoredPart:
-    """Numbers (C,) as they are stored, added up by compiled loops."""
+    """Numbers (C,) as they are stored, or values, added up by compiled loops."""
 
     numbers: np.ndarray
     seen: Seen
     runs: PartRuns
 
-    def areas(self, area: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def areas(self, area: CellAreas) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Areas of cells with and without data, and cells with data."""
         known, gaps, number = (np.zeros(self.runs.regions) for _ in range(3))
-        _loop(add_areas)(self._missing, area.ravel(), *self._by_region, known, gaps, number)
+        factors = area.rows, area.columns
+        _loop(add_areas)(self._missing, *factors, *self._by_region, known, gaps, number)
         return known, gaps, number
 
     def values(self) -> np.ndarray:
@@ -195,22 +158,25 @@ class StoredPart:
         _loop(add_values)(self.numbers, self._missing, *self._by_region, total)
         return total
 
-    def weighted(self, area: np.ndarray) -> np.ndarray:
+    def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
-        total = np.zeros(self.runs.regions)
-        _loop(add_weighted)(self.numbers, self._missing, area.ravel(), *self._by_region, total)
+        total, factors = np.zeros(self.runs.regions), (area.rows, area.columns)
+        _loop(add_weighted)(self.numbers, self._missing, *factors, *self._by_region, total)
         return total
 
-    def squares(self, area: np.ndarray, shift: float) -> np.ndarray:
+    def squares(self, area: CellAreas, shift: float) -> np.ndarray:
         """Squares of the values less a shift, times areas."""
-        total, area = np.zeros(self.runs.regions), area.ravel()
-        _loop(add_squares)(self.numbers, self._missing, area, shift, *self._by_region, total)
+        total, factors = np.zeros(self.runs.regions), (area.rows, area.columns, shift)
+        _loop(add_squares)(self.numbers, self._missing, *factors, *self._by_region, total)
         return total
 
     def extremes(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value of the cells that are covered enough."""
-        runs, dtype = self.runs.well_covered, self.numbers.dtype
-        bits = self.numbers.view(f"i{dtype.itemsize}")
+        runs, numbers = self.runs.well_covered, self.numbers
+        if numbers.dtype.kind in "iu":
+            numbers = numbers.astype(np.float64)
+        dtype = numbers.dtype
+        bits = numbers.view(f"i{dtype.itemsize}")
         limits = np.iinfo(bits.dtype)
         low, high = (np.full(runs.regions, n, bits.dtype) for n in (limits.max, limits.min))
         _loop(find_range)(bits, self._missing, runs.place, runs.region, low, high)
@@ -218,6 +184,26 @@ class StoredPart:
         low, high = (floats_in_order(n, dtype).astype(np.float64) for n in (low, high))
         low[none] = high[none] = np.nan
         return low, high
+
+    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
+        """Areas of class codes."""
+        found = None
+        if self._are_whole:
+            low, high = self.seen.low, self.seen.high
+            span = (int(low), int(high)) if low <= high else (0, 0)
+            areas = area, square_km
+            found = stored_class_sums(self.numbers, self._missing, span, self.runs, areas)
+        if found is None:
+            values = np.where(self._missing, np.nan, self.numbers)
+            found = class_sums(values, self.runs, area.each, square_km.each)
+        return found
+
+    @property
+    def _are_whole(self) -> bool:
+        """Whether all numbers are whole ones."""
+        if self.numbers.dtype.kind in "iu":
+            return True
+        return not ((np.rint(self.numbers) != self.numbers) & (self._missing == 0)).any()
 
     @property
     def _by_region(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -235,13 +221,15 @@ def warm_up(dtype: np.dtype) -> None:
     if compiled(add_values) is None:
         return
     region, place = np.zeros(1, np.int32), np.array([[0], [1]])
-    area, runs = np.ones((1, 1)), PartRuns(1, region, np.ones(1), place)
+    area = CellAreas(np.ones(1), np.ones((1, 1)))
+    runs = PartRuns(1, region, np.ones(1), place)
     part = StoredPart(np.zeros(1, dtype), Seen(0.0, 0.0, None), runs)
     part.areas(area)
     part.values()
     part.weighted(area)
     part.squares(area, 0.0)
     part.extremes()
+    part.classes(area, area)
 
 
 def _loop(kernel: Callable[..., Any]) -> Callable[..., Any]:

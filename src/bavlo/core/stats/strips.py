@@ -11,42 +11,17 @@ from dataclasses import field, replace
 
 import numpy as np
 
-from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.row_areas import CellAreas, RowAreas
 from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay
-from bavlo.core.stats.cell_sample import check_codes, majority_of
+from bavlo.core.stats.cell_sample import majority_of
+from bavlo.core.stats.class_sums import ClassSums
 from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
-from bavlo.core.stats.strip_parts import PartRuns, PartSums, part_sums
+from bavlo.core.stats.part_runs import PartRuns
+from bavlo.core.stats.strip_parts import PartSums, part_sums
 from bavlo.records import dataclass
 
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
-MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
-
-
-@dataclass(frozen=True, eq=False)
-class ClassSums:
-    """Areas of K class codes in R regions.
-
-    Parameters
-    ----------
-    codes : (K,) float64
-        Ascending.
-    weight, square_km : (R, K) float64
-        By the areas that means are weighted with, and on the ellipsoid.
-    """
-
-    codes: np.ndarray
-    weight: np.ndarray
-    square_km: np.ndarray
-
-    def __add__(self, other: ClassSums) -> ClassSums:
-        codes = np.union1d(self.codes, other.codes)
-        out = [np.zeros((len(self.weight), codes.size)) for _ in range(2)]
-        for part in (self, other):
-            at = np.searchsorted(codes, part.codes)
-            out[0][:, at] += part.weight
-            out[1][:, at] += part.square_km
-        return ClassSums(codes, *out)
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,7 +43,7 @@ class StripSums:
     shift
         What values are less before they are squared, so that little is lost by rounding.
     classes
-        None where nobody asks.
+        Of some rows each, in their order; none where nobody asks.
     """
 
     valid: np.ndarray
@@ -81,7 +56,7 @@ class StripSums:
     low: np.ndarray
     high: np.ndarray
     shift: float = 0.0
-    classes: ClassSums | None = None
+    classes: tuple[ClassSums, ...] = ()
 
     @classmethod
     def nothing(cls, regions: int, shift: float = 0.0) -> StripSums:
@@ -95,9 +70,6 @@ class StripSums:
         return not (lowest >= low and highest <= high)
 
     def __add__(self, other: StripSums) -> StripSums:
-        classes = self.classes or other.classes
-        if self.classes is not None and other.classes is not None:
-            classes = self.classes + other.classes
         return StripSums(
             self.valid + other.valid,
             self.missing + other.missing,
@@ -109,8 +81,15 @@ class StripSums:
             np.fmin(self.low, other.low),
             np.fmax(self.high, other.high),
             self.shift,
-            classes,
+            (*self.classes, *other.classes),
         )
+
+    @property
+    def settled(self) -> StripSums:
+        """The same with the classes of all rows added up."""
+        if not self.classes:
+            return self
+        return replace(self, classes=(ClassSums.together(self.classes),))
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,11 +120,9 @@ class StripIndex:
         for rows, runs in self.overlay.parts(first, first + len(block)):
             origin = (first + rows.start) * self.overlay.shape[1]
             part = part_sums(block, rows, PartRuns.of(self.overlay, runs, origin))
-            sums = self._of_part(part, slice(first + rows.start, first + rows.stop), runs, total)
-            if CLASSES in self.wanted:
-                sums = replace(sums, classes=self._classes(first + rows.start, block[rows], runs))
-            total = total + sums
-        return total
+            own = slice(first + rows.start, first + rows.stop)
+            total = total + self._of_part(part, own, runs, total)
+        return total.settled
 
     def _of_part(self, part: PartSums, rows: slice, runs: slice, so_far: StripSums) -> StripSums:
         """Of a few rows, whose values and areas stay near."""
@@ -175,49 +152,13 @@ class StripIndex:
         if EXTREMES in self.wanted or so_far.is_narrower(part.seen.low, part.seen.high):
             low, high = part.extremes()
             out = replace(out, low=low, high=high)
+        if CLASSES in self.wanted:
+            square_km = self.areas.square_km(rows.start, rows.stop)
+            out = replace(out, classes=(part.classes(self._weights(rows), square_km),))
         return out
 
-    def _weights(self, rows: slice) -> np.ndarray:
+    def _weights(self, rows: slice) -> CellAreas:
         return self.areas.weights(rows.start, rows.stop)
-
-    def _classes(self, top: int, block: np.ndarray, runs: slice) -> ClassSums:
-        """Areas of class codes in a few rows."""
-        overlay = self.overlay
-        length = overlay.length[runs]
-        owner = np.repeat(np.arange(length.size), length)
-        first = overlay.start[runs] - top * block.shape[1] - (np.cumsum(length) - length)
-        cell = np.arange(owner.size) + first[owner]
-        values = block.ravel()[cell]
-        known = ~np.isnan(values)
-        cell, owner, values = cell[known], owner[known], values[known]
-        codes, place = _codes(values)
-        key = overlay.region[runs][owner] * codes.size + place
-        shape = overlay.regions, codes.size
-        fraction = overlay.fraction[runs][owner]
-        rows = top, top + len(block)
-        sums = [
-            np.bincount(key, fraction * of.ravel()[cell], shape[0] * shape[1]).reshape(shape)
-            for of in (self.areas.weights(*rows), self.areas.square_km(*rows))
-        ]
-        return ClassSums(codes, *sums)
-
-
-def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The different codes of values (N,) without NaN, ascending, and the place of each value's."""
-    if not values.size:
-        return np.zeros(0), np.zeros(0, np.int64)
-    low, high = float(values.min()), float(values.max())
-    if not high - low < MOST_DENSE:
-        codes, place = np.unique(values, return_inverse=True)
-        return check_codes(codes), place
-    dense = (values - np.floor(low)).astype(np.int64)
-    found = np.flatnonzero(np.bincount(dense))
-    codes = check_codes(found + np.floor(low))
-    if (codes[np.searchsorted(found, dense)] != values).any():
-        check_codes(values)
-    place = np.zeros(int(found[-1]) + 1, np.int64)
-    place[found] = np.arange(found.size)
-    return codes, place[dense]
 
 
 @dataclass(frozen=True, eq=False)
@@ -243,7 +184,7 @@ class StripSample:
         for each in strips:
             total = replace(total + each, shift=each.shift)
         weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
-        return cls(total, overlay.outside(), weight)
+        return cls(total.settled, overlay.outside(), weight)
 
     @property
     def never_valid(self) -> np.ndarray:
@@ -295,11 +236,16 @@ class StripSample:
 
     def majority(self) -> np.ndarray:
         """(1, R) the code with the largest weight, the lowest of those that are equal."""
-        classes = self.sums.classes
-        if classes is None:
-            raise ValueError("the classes were not added up")
+        classes = self.classes
         each = zip(classes.codes.tolist(), classes.weight.T[:, None], strict=True)
         return majority_of(each, (1, len(classes.weight)))
+
+    @property
+    def classes(self) -> ClassSums:
+        """Areas of class codes."""
+        if not self.sums.classes:
+            raise ValueError("the classes were not added up")
+        return self.sums.classes[0]
 
     def percentile(self, percent: float) -> np.ndarray:
         """Sums tell no percentiles."""

@@ -42,11 +42,21 @@ class StoredRows:
         InputError
             Where a mark is met that the variable cannot have and that no sample held.
         """
-        if not is_plain(self.packing, self.stored.dtype):
+        numbers, packing = self.packing.as_stored(self.stored[rows]).ravel(), self.packing
+        if numbers.dtype.kind in "iu" and packing.scale is None and packing.offset is None:
+            return (numbers, self._seen(numbers)) if numbers.dtype.isnative else None
+        if not is_plain(packing, numbers.dtype):
             return None
-        numbers = self.stored[rows].ravel()
         every = CellSubset(None, slice(0, numbers.size), numbers.size)
-        return numbers, StoredStep([(every, numbers)], self.packing, numbers.size).seen
+        return numbers, StoredStep([(every, numbers)], packing, numbers.size).seen
+
+    def _seen(self, numbers: np.ndarray) -> Seen:
+        """What whole numbers (C,) are."""
+        missing = self.packing.absent(numbers)
+        known = numbers if missing is None else numbers[~missing]
+        if not known.size:
+            return Seen(np.inf, -np.inf, missing)
+        return Seen(float(known.min()), float(known.max()), missing)
 
     def __getitem__(self, rows: slice) -> np.ndarray:
         """Values of some of the rows as float64, NaN for no data."""

@@ -1,0 +1,60 @@
+"""The runs of cells of a few rows, whose sums are made while they are near."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from bavlo.core.space.runs import RunOverlay
+from bavlo.core.stats.cell_sample import LEAST_COVER
+from bavlo.core.stats.strip_kernels import LONGEST
+from bavlo.records import dataclass
+
+
+@dataclass(frozen=True, eq=False)
+class PartRuns:
+    """The runs of a few rows.
+
+    Parameters
+    ----------
+    regions
+        How many there are.
+    region, fraction : (N,)
+        Whose run it is, and the share of its cells that is covered.
+    place : (2, N) int64
+        Its first cell and the one after its last, counted from the first of these rows.
+    """
+
+    regions: int
+    region: np.ndarray
+    fraction: np.ndarray
+    place: np.ndarray
+
+    @classmethod
+    def of(cls, overlay: RunOverlay, runs: slice, origin: int) -> PartRuns:
+        """Those of an overlay; `origin` is the flat number of the first cell of these rows."""
+        place = np.empty((2, runs.stop - runs.start), np.int64)
+        np.subtract(overlay.start[runs], origin, out=place[0])
+        np.add(place[0], overlay.length[runs], out=place[1])
+        return cls(overlay.regions, overlay.region[runs], overlay.fraction[runs], place)
+
+    @cached_property
+    def pieces(self) -> PartRuns:
+        """The same cut into pieces that all ways of adding up take one after the other."""
+        length = self.place[1] - self.place[0]
+        pieces = -(-length // LONGEST)
+        whose = np.repeat(np.arange(pieces.size), pieces)
+        number = np.arange(whose.size) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+        first = self.place[0][whose] + LONGEST * number
+        place = np.stack([first, np.minimum(first + LONGEST, self.place[1][whose])])
+        return PartRuns(self.regions, self.region[whose], self.fraction[whose], place)
+
+    @cached_property
+    def well_covered(self) -> PartRuns:
+        """Those whose cells are covered enough to take part in the lowest and the highest."""
+        enough = self.fraction >= LEAST_COVER
+        if enough.all():
+            return self
+        place = self.place[:, enough]
+        return PartRuns(self.regions, self.region[enough], self.fraction[enough], place)

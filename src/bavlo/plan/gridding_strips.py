@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
-from bavlo.core.space import axis_regrid
-from bavlo.core.space.axis_regrid import AxisShares, RowSums
+from bavlo.core.space import row_sums
+from bavlo.core.space.axis_regrid import AxisShares
 from bavlo.core.space.regrid import Majority
+from bavlo.core.space.row_sums import RowSums
 from bavlo.core.space.rows import Rows
+from bavlo.core.stats.measures import CLASSES
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
@@ -16,15 +18,13 @@ from bavlo.engine.segments import Segment
 from bavlo.grids.source import GridSource
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import (
-    WORTH_ADDING,
-    WORTH_READING,
     RowReader,
     StoredRowReader,
-    is_read_by_loops,
     load_loops,
     load_reading,
     strip_needs,
     strips_of,
+    worth_adding,
 )
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
@@ -76,7 +76,7 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
 
 def load_bringing(source: GridSource) -> None:
     """Load and compile what reads a large raster and brings its rows onto new ones."""
-    axis_regrid.warm_up(load_reading(source))
+    row_sums.warm_up(load_reading(source))
 
 
 def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
@@ -102,7 +102,8 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = StoredRowReader(RowReader(plan.source))
-    least = WORTH_READING if is_read_by_loops(plan.source) else WORTH_ADDING
+    wanted = frozenset([CLASSES] if reducer.of_codes else [])
+    least = worth_adding(plan.source, wanted)
     load_loops(plan.source, run, needs, load_bringing, least)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]

@@ -207,10 +207,10 @@ def worth_adding(source: GridSource, wanted: frozenset[str]) -> int:
     """Cells from which on loops that add up runs save more time than loading them takes."""
     if CLASSES in wanted:
         return WORTH_CLASSES
-    return WORTH_READING if is_read_by_loops(source) else WORTH_ADDING
+    return WORTH_READING if _is_read_by_loops(source) else WORTH_ADDING
 
 
-def is_read_by_loops(source: GridSource) -> bool:
+def _is_read_by_loops(source: GridSource) -> bool:
     """Whether there are compiled loops that read a raster."""
     path = source.files[0].path
     return path.is_file() and tiff.compiled_directory(path) is not None

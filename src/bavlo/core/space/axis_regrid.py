@@ -4,46 +4,21 @@ columns, at once or from sums over some rows after the other.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import field
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.row_kernels import add_rows
-from bavlo.core.space.rows import PlainRows, Rows, few_rows
+from bavlo.core.space.row_sums import AddedRows, RowSums
+from bavlo.core.space.rows import Rows, few_rows
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse
-
-
-@dataclass(frozen=True, eq=False)
-class RowSums:
-    """What some rows of a grid add to the rows of a new one, their columns still the old ones.
-
-    Parameters
-    ----------
-    first
-        The first of the new rows.
-    weight : (n, nx) float64
-        Share of the new row's height with data.
-    total : (n, nx) float64 or None
-        The same times the values, or the values' shares of what is counted.
-    codes
-        The weight of each class code instead.
-    """
-
-    first: int
-    weight: np.ndarray
-    total: np.ndarray | None = None
-    codes: Mapping[float, np.ndarray] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, eq=False)
@@ -110,7 +85,7 @@ class AxisShares:
         new = slice(int(touched[0]), int(touched[-1]) + 1)
         shares = rows[new].tocsc()
         counted = shares if self.old_rows is None else self.old_rows[new, strip].tocsc()
-        adding = _RowsAdded(shares, counted, width)
+        adding = AddedRows(shares, counted, width)
         for part in few_rows(0, len(block), width):
             adding.add(part, block, of_codes=of_codes)
         total = None if of_codes else adding.total
@@ -152,88 +127,6 @@ class AxisShares:
         """Share of each new cell that lies on the old grid."""
         rows = np.asarray(self.rows.sum(axis=1)).ravel()
         return np.outer(rows, np.asarray(self.columns.sum(axis=1)).ravel())
-
-
-class _RowsAdded:
-    """Sums over some rows, a few of which are added at a time.
-
-    Parameters
-    ----------
-    shares, counted : (n', n) sparse
-        Share of each new row that each old one covers, and of each old one that lies in the new.
-    """
-
-    def __init__(self, shares: sparse.csc_array, counted: sparse.csc_array, width: int) -> None:
-        self.shares, self.counted = shares, counted
-        self.weight, self.total, self.room = (np.zeros((shares.shape[0], width)) for _ in range(3))
-        self.codes: dict[float, np.ndarray] = {}
-
-    def add(self, part: slice, block: Rows, *, of_codes: bool) -> None:
-        """Add a few rows."""
-        if of_codes:
-            self._add_codes(part, block[part])
-            return
-        loop = compiled(add_rows)
-        plain = block.plain(part) if loop is not None and isinstance(block, PlainRows) else None
-        if loop is None or plain is None:
-            self._add_decoded(part, block[part])
-        else:
-            self._add_stored(loop, part, *plain)
-
-    def _add_stored(
-        self, loop: Callable[..., None], part: slice, numbers: np.ndarray, seen: Seen
-    ) -> None:
-        """Of numbers as they are stored, by a compiled loop."""
-        width = self.total.shape[1]
-        if seen.missing is None:
-            missing = np.zeros((part.stop - part.start, width), np.uint8)
-            self._add_weight(part, None)
-        else:
-            missing = seen.missing.view(np.uint8).reshape(-1, width)
-            self._add_weight(part, missing == 0)
-        rows = numbers.reshape(-1, width)
-        loop(rows, missing, *_entries(self.counted, part), self.room, self.total)
-
-    def _add_decoded(self, part: slice, values: np.ndarray) -> None:
-        valid = ~np.isnan(values)
-        if valid.all():
-            self._add_weight(part, None)
-        else:
-            self._add_weight(part, valid)
-            values = np.where(valid, values, 0.0)
-        self.total += self.counted[:, part] @ values
-
-    def _add_codes(self, part: slice, values: np.ndarray) -> None:
-        valid = ~np.isnan(values)
-        self._add_weight(part, None if valid.all() else valid)
-        shares = self.shares[:, part]
-        for code in np.unique(values[valid]).tolist():
-            held = shares @ (values == code).astype(np.float64)
-            self.codes[code] = self.codes[code] + held if code in self.codes else held
-
-    def _add_weight(self, part: slice, valid: np.ndarray | None) -> None:
-        """The weight of cells (n, nx) with data; None where all have, and columns are alike."""
-        if valid is None:
-            entries, share = _entries(self.shares, part)
-            self.weight += np.bincount(entries[1], share, len(self.weight))[:, None]
-        else:
-            self.weight += self.shares[:, part] @ valid.astype(np.float64)
-
-
-def _entries(shares: sparse.csc_array, part: slice) -> tuple[np.ndarray, np.ndarray]:
-    """(2, N) int64 old row, from the first of a few, and new row of each share, and (N,) shares."""
-    ends = shares.indptr[part.start : part.stop + 1]
-    own = slice(int(ends[0]), int(ends[-1]))
-    old = np.repeat(np.arange(part.stop - part.start), np.diff(ends))
-    return np.stack([old, shares.indices[own]]).astype(np.int64), shares.data[own]
-
-
-def warm_up(dtype: np.dtype) -> None:
-    """Load and compile the loop for numbers of some type, where numba is there."""
-    loop = compiled(add_rows)
-    if loop is not None:
-        own, missing, room = np.zeros((1, 1), dtype), np.zeros((1, 1), np.uint8), np.zeros((1, 1))
-        loop(own, missing, np.zeros((2, 1), np.int64), np.ones(1), room, room.copy())
 
 
 def _both(rows: sparse.csr_array, columns: sparse.csr_array, values: np.ndarray) -> np.ndarray:

@@ -1,7 +1,9 @@
-"""The kernel that brings rows as they are stored onto new ones: a plain loop that numba compiles.
+"""Kernels that bring rows as they are stored onto new ones: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. It adds in the order of SciPy's product of a matrix by columns and rows.
+See `bavlo.core.compiled`. They add in the order of SciPy's product of a matrix by columns and rows.
 """
+
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 from __future__ import annotations
 
@@ -42,6 +44,59 @@ def add_rows(
         add_line(numbers[row], missing[row], share[n], room[new])
     for new in range(low, high + 1):
         move_line(room[new], total[new])
+
+
+def add_codes(
+    numbers: np.ndarray,
+    missing: np.ndarray,
+    low: int,
+    number_of: np.ndarray,
+    entries: np.ndarray,
+    share: np.ndarray,
+    total: np.ndarray,
+) -> None:
+    """Add shares of a few rows of class codes to the new ones, for each code.
+
+    Parameters
+    ----------
+    numbers : (n, nx) int
+        As they are stored.
+    low
+        The lowest code.
+    number_of : (K,) int64
+        The place of each code, counted from the lowest, among those that are there.
+    total : (L, ny', nx) float64
+        Added to.
+    """
+    for n in range(share.size):
+        row, new, own = entries[0, n], entries[1, n], share[n]
+        for x in range(numbers.shape[1]):
+            if missing[row, x] == 0:
+                total[number_of[np.int64(numbers[row, x]) - low], new, x] += own
+
+
+def note_codes(
+    numbers: np.ndarray, missing: np.ndarray, low: int, place: np.ndarray, held: np.ndarray
+) -> None:
+    """Which class codes runs hold.
+
+    Parameters
+    ----------
+    numbers : (C,)
+        Whole numbers as they are stored.
+    missing : (C,) uint8
+        1 where there is no data.
+    low
+        The lowest code.
+    place : (2, N) int64
+        First cell of each run and the one after its last.
+    held : (K,) uint8
+        1 is put in for each code, counted from the lowest.
+    """
+    for run in range(place.shape[1]):
+        for x in range(place[0, run], place[1, run]):
+            if missing[x] == 0:
+                held[np.int64(numbers[x]) - low] = 1
 
 
 def add_line(numbers: np.ndarray, missing: np.ndarray, share: float, total: np.ndarray) -> None:

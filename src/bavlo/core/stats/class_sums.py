@@ -7,13 +7,13 @@ from collections.abc import Sequence
 import numpy as np
 
 from bavlo.core.compiled import compiled
+from bavlo.core.reduce.totals import Seen
+from bavlo.core.space.held_codes import MOST_DENSE, HeldCodes
 from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.stats.cell_sample import check_codes
 from bavlo.core.stats.part_runs import PartRuns
-from bavlo.core.stats.strip_kernels import add_codes, note_codes
+from bavlo.core.stats.strip_kernels import add_codes
 from bavlo.records import dataclass
-
-MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,7 +75,7 @@ def class_sums(
 def stored_class_sums(
     numbers: np.ndarray,
     missing: np.ndarray,
-    span: tuple[int, int],
+    seen: Seen,
     runs: PartRuns,
     areas: tuple[CellAreas, CellAreas],
 ) -> ClassSums | None:
@@ -86,24 +86,19 @@ def stored_class_sums(
     numbers : (C,)
     missing : (C,) uint8
         1 where there is no data.
-    span
-        The lowest and the highest of all others.
+    seen
+        Their range.
     areas
         Those by which means are weighted, and on the ellipsoid.
     """
-    note, add = compiled(note_codes), compiled(add_codes)
-    low, high = span
-    if note is None or add is None or high - low >= MOST_DENSE:
+    add, held = compiled(add_codes), HeldCodes.of(numbers, missing, seen, runs.place)
+    if add is None or held is None:
         return None
-    held = np.zeros(max(high - low, 0) + 1, np.uint8)
-    note(numbers, missing, low, runs.place, held)
-    found = np.flatnonzero(held)
-    number_of = np.cumsum(held, dtype=np.int64) - 1
-    total = np.zeros((runs.regions, found.size, 2))
+    total = np.zeros((runs.regions, held.codes.size, 2))
     factors = [factor for area in areas for factor in (area.rows, area.columns)]
     of_runs = runs.place, runs.region, runs.fraction
-    add(numbers, missing, low, number_of, *factors, *of_runs, total)
-    return ClassSums((found + low).astype(np.float64), total[..., 0], total[..., 1])
+    add(numbers, missing, held.low, held.number_of, *factors, *of_runs, total)
+    return ClassSums(held.codes, total[..., 0], total[..., 1])
 
 
 def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

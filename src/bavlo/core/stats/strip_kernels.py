@@ -172,26 +172,6 @@ def find_range(
         high[region[run]] = max(high[region[run]], highest)
 
 
-def note_codes(
-    numbers: np.ndarray, missing: np.ndarray, low: int, place: np.ndarray, held: np.ndarray
-) -> None:
-    """Which class codes runs hold.
-
-    Parameters
-    ----------
-    numbers : (C,)
-        Whole numbers as they are stored.
-    low
-        The lowest code.
-    held : (K,) uint8
-        1 is put in for each code, counted from the lowest.
-    """
-    for run in range(place.shape[1]):
-        for x in range(place[0, run], place[1, run]):
-            if missing[x] == 0:
-                held[np.int64(numbers[x]) - low] = 1
-
-
 def add_codes(
     numbers: np.ndarray,
     missing: np.ndarray,

@@ -189,10 +189,8 @@ class StoredPart:
         """Areas of class codes."""
         found = None
         if self._are_whole:
-            low, high = self.seen.low, self.seen.high
-            span = (int(low), int(high)) if low <= high else (0, 0)
-            areas = area, square_km
-            found = stored_class_sums(self.numbers, self._missing, span, self.runs, areas)
+            numbers, areas = self.numbers, (area, square_km)
+            found = stored_class_sums(numbers, self._missing, self.seen, self.runs, areas)
         if found is None:
             values = np.where(self._missing, np.nan, self.numbers)
             found = class_sums(values, self.runs, area.each, square_km.each)

@@ -1,7 +1,8 @@
-"""A large raster without time by districts, and onto coarser cells, beside reading it.
+"""Large rasters without time by districts, and onto coarser cells, beside reading them.
 
-Numbers per cell (float32, deflate with the predictor of floats, tiles of 512), districts with
-jagged outlines; all within `--memory 1GB`. Reading is the raster library's own, on all cores.
+Numbers per cell (float32, deflate with the predictor of floats, tiles of 512) and class codes
+(uint8, deflate), districts with jagged outlines; all within `--memory 1GB`. Reading is the raster
+library's own, on all cores.
 """
 
 import argparse
@@ -25,34 +26,55 @@ from reading import WORK
 PROGRAM = Path(sys.executable).with_name("bavlo")
 WEST, NORTH, EXTENT = 78.0, -32.0, 8.0  # degrees
 ROWS = 512
+PATCH = 8  # cells along a side that share a class
+CLASSES, SHARES = (10, 20, 30, 40, 50, 60, 80), (0.3, 0.2, 0.2, 0.1, 0.1, 0.05, 0.05)
 
 
 def paths(size, districts):
-    """Where the raster and the districts are."""
-    return WORK / f"people_{size}.tif", WORK / f"districts_{districts}.geojson"
+    """Where the rasters and the districts are."""
+    rasters = (WORK / f"people_{size}.tif", WORK / f"cover_{size}.tif")
+    return *rasters, WORK / f"districts_{districts}.geojson"
+
+
+def people(rng, shape):
+    """Numbers per cell, most of them 0."""
+    empty = rng.random(shape) < 0.7
+    values = np.round(rng.gamma(0.5, 4, shape), 2)
+    values[empty] = 0
+    return values.astype("f4")
+
+
+def cover(rng, shape):
+    """Class codes in patches, some cells by themselves."""
+    coarse = rng.choice(CLASSES, (shape[0] // PATCH + 1, shape[1] // PATCH + 1), p=SHARES)
+    values = np.kron(coarse.astype("u1"), np.ones((PATCH, PATCH), "u1"))[: shape[0], : shape[1]]
+    alone = rng.random(shape) < 0.03
+    values[alone] = rng.choice(CLASSES[:3], alone.sum())
+    return values
+
+
+def write(path, size, some_rows, **settings):
+    """A raster of some rows after the other."""
+    rng, cell = np.random.default_rng(1), EXTENT / size
+    draft = path.with_suffix(".part.tif")
+    with rasterio.open(
+        draft, "w", driver="GTiff", width=size, height=size, count=1, crs="EPSG:4326",
+        transform=from_origin(WEST, NORTH, cell, cell), compress="deflate", tiled=True,
+        blockxsize=512, blockysize=512, num_threads=os.cpu_count(), **settings,
+    ) as data:  # fmt: skip
+        for row in range(0, size, ROWS):
+            count = min(ROWS, size - row)
+            data.write(some_rows(rng, (count, size)), 1, window=Window(0, row, size, count))
+    draft.rename(path)
 
 
 def make(size, districts):
-    """The raster and the districts, made once."""
-    path, regions = paths(size, districts)
-    if not path.exists():
-        rng = np.random.default_rng(1)
-        cell = EXTENT / size
-        draft = path.with_suffix(".part.tif")
-        with rasterio.open(
-            draft, "w", driver="GTiff", width=size, height=size, count=1, dtype="float32",
-            crs="EPSG:4326", transform=from_origin(WEST, NORTH, cell, cell), nodata=-9999,
-            compress="deflate", predictor=3, tiled=True, blockxsize=512, blockysize=512,
-            num_threads=os.cpu_count(),
-        ) as data:  # fmt: skip
-            for row in range(0, size, ROWS):
-                count = min(ROWS, size - row)
-                empty = rng.random((count, size)) < 0.7
-                values = np.round(rng.gamma(0.5, 4, (count, size)), 2)
-                values[empty] = 0
-                window = Window(0, row, size, count)
-                data.write(values.astype("f4"), 1, window=window)
-        draft.rename(path)
+    """The rasters and the districts, made once."""
+    numbers, classes, regions = paths(size, districts)
+    if not numbers.exists():
+        write(numbers, size, people, dtype="float32", nodata=-9999, predictor=3)
+    if not classes.exists():
+        write(classes, size, cover, dtype="uint8", nodata=255)
     if not regions.exists():
         features = [
             {"type": "Feature", "properties": {"name": f"d{n}"},
@@ -119,29 +141,36 @@ def main():
     parser.add_argument("--districts", type=int, default=300)
     parser.add_argument("--runs", type=int, default=3)
     given = parser.parse_args()
-    path, regions = paths(given.size, given.districts)
+    numbers, classes, regions = paths(given.size, given.districts)
     apart(make, given.size, given.districts)
-    by = ["series", path, "--kind", "count", "--regions", regions, "--out", WORK / "static.csv"]
-    cells = ["--crs", "EPSG:4326", "--cell", "0.05", "--out", WORK / "static.nc"]
+    by = ["--regions", regions, "--out", WORK / "static.csv"]
+    onto = ["--crs", "EPSG:4326", "--cell", "0.05", "--out", WORK / "static.nc"]
+    of_numbers, of_classes = [numbers, "--kind", "count"], [classes, "--kind", "class"]
     jobs = {
-        "sum": [*by, "--measure", "sum"],
-        "mean and std": [*by, "--measure", "mean,std"],
-        "lowest and highest": [*by, "--measure", "min,max"],
-        "onto 0.05 degrees": ["grid", path, "--kind", "count", *cells],
+        "sum": ["series", *of_numbers, *by, "--measure", "sum"],
+        "mean and std": ["series", *of_numbers, *by, "--measure", "mean,std"],
+        "lowest and highest": ["series", *of_numbers, *by, "--measure", "min,max"],
+        "onto 0.05 degrees": ["grid", *of_numbers, *onto],
+        "majority": ["series", *of_classes, *by, "--measure", "majority"],
+        "shares": ["series", *of_classes, *by, "--measure", "shares"],
+        "classes onto 0.05 degrees": ["grid", *of_classes, *onto],
     }
-    times = {name: [] for name in ("reading", *jobs)}
+    readings = {"reading": numbers, "reading classes": classes}
+    times = {name: [] for name in (*readings, *jobs)}
     most = {}
     for _ in range(given.runs):
-        start = time.perf_counter()
-        apart(read, path)
-        times["reading"].append(time.perf_counter() - start)
+        for name, path in readings.items():
+            start = time.perf_counter()
+            apart(read, path)
+            times[name].append(time.perf_counter() - start)
         for name, words in jobs.items():
             start = time.perf_counter()
             most[name] = bavlo(words)
             times[name].append(time.perf_counter() - start)
-    plain = statistics.median(times["reading"])
     for name, each in times.items():
-        middle = statistics.median(each)
+        own = "reading classes" if classes in jobs.get(name, []) else "reading"
+        own = name if name in readings else own
+        middle, plain = statistics.median(each), statistics.median(times[own])
         memory = f"{most[name]:,.0f} MB" if name in most else ""
         print(f"| {name} | {middle:.1f} s | {middle / plain:.2f} | {memory} |")
 

@@ -324,16 +324,22 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
             np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
 
 
-def test_a_sample_inflates_each_large_chunk_that_it_looks_into_once(
+def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
     inflated, tmp_path, monkeypatch
 ):
     monkeypatch.setattr(chunks, "LARGE_CHUNK", 2**10)
     monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)
     values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90))
+    values[70, 20, 30] = -9999
     path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
     inspect(open_grid([path]), Quantity("amount", "mm", "mm", "its unit"))
-    assert inflated == READER_OF(path, "rain").offset[[3, 1, 0], 0, 0].tolist()
+    assert inflated == READER_OF(path, "rain").offset[[0], 0, 0].tolist()
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 85, 39)})
+    words = ["series", path, "--regions", regions, "--every", "day"]
+    refused = run(*words, check=False)  # what the others hold is still never a number
+    assert "holds -9999, which this variable cannot be" in refused.stderr
+    run(*words, "--missing", "-9999")
 
 
 def test_a_chunk_that_no_file_can_hold_is_damage():

@@ -22,6 +22,7 @@ from bavlo.core.values.missing import (
 )
 from bavlo.errors import InputError, setting
 from bavlo.grids.cf import Packing
+from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
@@ -102,15 +103,19 @@ def _covered(starts: list[int], side: int, size: int) -> np.ndarray:
 def _steps_looked_at(source: JoinedGrid) -> list[int]:
     """Steps spread over the record; in a few runs where chunks hold many of them.
 
-    By URL none are, since only what is asked for travels; a mark that is met later stops the run.
+    A mark that is met in other steps stops the run. By URL none are looked at, since only what is
+    asked for travels.
     """
     steps = 1 if source.time is None else len(source.time)
     if url_of(source.files[0].path) is not None:
         return []
     if source.step_chunk == 1:
         return [int(n) for n in distinct(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
-    length = STEPS_LOOKED_AT // RUNS_LOOKED_AT
-    runs = np.linspace(0, max(steps - length, 0), RUNS_LOOKED_AT).astype(int)
+    file = source.files[0]
+    # A chunk so large takes a second to inflate: those that others look at too must do.
+    count = 1 if isinstance(file, CFGrid) and file.has_large_chunks else RUNS_LOOKED_AT
+    length = STEPS_LOOKED_AT // count
+    runs = np.linspace(0, max(steps - length, 0), count).astype(int)
     if source.step_chunk >= length:  # each in one chunk
         ends = (runs // source.step_chunk + 1) * source.step_chunk
         runs = np.minimum(runs, ends - length)

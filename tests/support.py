@@ -24,7 +24,7 @@ from bavlo.engine.memory import in_use
 from bavlo.engine.protocol import not_needed
 from bavlo.engine.threads import Threads
 from bavlo.regions.vector import Features, write
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table
 

@@ -27,7 +27,8 @@ import numpy as np
 
 from bavlo.errors import BavloWarning, InputError, RequestError, nearest_word, worded
 from bavlo.records import dataclass
-from bavlo.request.options import make_request, options_of
+from bavlo.request.filling import make_request
+from bavlo.request.options import options_of
 from bavlo.request.reporter import SilentReporter
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ import rasterio
 from bavlo.commands.map import map_content
 from bavlo.core.stats.trends import trends
 from bavlo.figures.map_content import marked_place
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, run, write_grid, write_regions
 

@@ -165,7 +165,7 @@ def test_changed_files_are_said_and_end_with_status_1(folder, demo, tmp_path):
 
 
 def test_a_recorded_request_is_the_request_that_was_made(folder):
-    from bavlo.request.options import asked, make_request
+    from bavlo.request.filling import asked, make_request
     from bavlo.request.recorded import given_of
 
     given = {
@@ -190,7 +190,7 @@ def test_a_recorded_request_is_the_request_that_was_made(folder):
 def test_the_picture_shows_the_cells_with_their_values(folder, tmp_path):
     from bavlo.commands.trace import trace
     from bavlo.figures import draw
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
     from bavlo.request.reporter import SilentReporter
 
     given = {"grids": [str(folder / "months.csv")], "region": "Ombrel", "period": "2007-06"}

@@ -24,7 +24,7 @@ from bavlo.grids.writing import GridWriter
 from bavlo.plan.outputs import check_outputs
 from bavlo.plan.placing import whole_files
 from bavlo.regions.read import RegionOptions
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv
 from bavlo.tables.formats import Companions

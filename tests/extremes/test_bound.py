@@ -20,7 +20,7 @@ from bavlo.extremes.bound import (
 )
 from bavlo.extremes.events import Daily, _is_open, _peak, _runs
 from bavlo.extremes.threshold_tables import split_tables
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from support import daily, step_weights_of, write_grid
 
 

@@ -10,7 +10,7 @@ from bavlo.commands.map import map_content
 from bavlo.errors import BavloError
 from bavlo.figures.maps import draw_map
 from bavlo.grids.open import open_grid
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, rows, run, write_grid, write_regions
 

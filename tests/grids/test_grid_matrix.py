@@ -21,7 +21,7 @@ from bavlo.errors import BavloError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, WholeRows
 from bavlo.grids.tiled import TiledGrid
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table
 from support import box, write_regions

@@ -15,7 +15,8 @@ from bavlo.errors import InputError
 from bavlo.grids import remote_classic
 from bavlo.grids.open import open_grid
 from bavlo.grids.urls import Ahead
-from bavlo.request.options import make_request, usable_cpus
+from bavlo.request.filling import make_request
+from bavlo.request.options import usable_cpus
 from bavlo.request.parse import expand
 from support import box, run, write_grid, write_regions
 

@@ -20,7 +20,7 @@ from bavlo.plan.periods import choose_combine, choose_periods, reported_periods,
 from bavlo.plan.weights import further_weights
 from bavlo.plan.wording import counted, extent_text, listed, some_of
 from bavlo.regions import loading
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, daily, write_grid, write_regions
 

@@ -20,7 +20,7 @@ from bavlo.core.space.overlay import sphere_areas
 from bavlo.core.space.regions import region_edges
 from bavlo.errors import BavloError
 from bavlo.regions.read import RegionOptions, read_regions
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table
 from support import write_grid

@@ -9,7 +9,9 @@ from bavlo.cli.main import COMMANDS
 from bavlo.cli.parsing import as_option
 from bavlo.errors import BavloError, RequestError, setting, worded
 from bavlo.request import options, parse
-from bavlo.request.options import GROUPS, OPTIONS, asked, make_request, names_listed, options_of
+from bavlo.request.filling import asked, make_request
+from bavlo.request.option import NAMES, names_listed
+from bavlo.request.options import GROUPS, OPTIONS, options_of
 from support import run
 
 
@@ -29,8 +31,8 @@ def test_every_option_fills_a_field_that_there_is_and_is_for_commands_that_there
 
 
 def test_default_names_are_what_reading_them_gives():
-    by_name = [option for option in options.OPTIONS if option.parse in options.NAMES]
-    assert len(by_name) == len(options.NAMES)
+    by_name = [option for option in options.OPTIONS if option.parse in NAMES]
+    assert len(by_name) == len(NAMES)
     for option in by_name:
         assert option.usual() == option.read([option.default])
 

@@ -43,7 +43,7 @@ def run(arguments: list[str]) -> int:
     from bavlo.commands.chart import chart
     from bavlo.commands.findings import in_words
     from bavlo.plan.writing import figure_outputs, write_figure
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
 
     request = make_request("chart", given)
     outputs = () if only_words(given) else figure_outputs(request.output)

@@ -67,7 +67,8 @@ def complete() -> None:
 
 def completer_of(command: str, action: argparse.Action) -> Callable[..., list[str]] | None:
     """What completes the value of an option; None for files."""
-    from bavlo.request.options import names_listed, options_of
+    from bavlo.request.option import names_listed
+    from bavlo.request.options import options_of
 
     names = [text[2:] for text in action.option_strings if text.startswith("--")]
     option = next((o for o in options_of(command) if o.name in names), None)

@@ -38,7 +38,7 @@ def run(arguments: list[str]) -> int:
     """Run `bavlo describe`."""
     given = parser().read(arguments)
     from bavlo.commands.describe import describe
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
     from bavlo.request.parse import expand
 
     paths: list[Path] = [path for text in given["files"] for path in expand(text)]

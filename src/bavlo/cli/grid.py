@@ -35,7 +35,7 @@ def run(arguments: list[str]) -> int:
     if not given["out"]:
         raise RequestError("out", "no file was named", "give a .nc or .tif")
     from bavlo.commands.results import make_grid
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
     from bavlo.tables.formats import beside
 
     request = make_request("grid", given)

@@ -33,7 +33,7 @@ def run(arguments: list[str]) -> int:
     from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
     from bavlo.plan.writing import figure_outputs, write_figure
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
 
     request = make_request("map", given)
     outputs = () if only_words(given) else figure_outputs(request.output)

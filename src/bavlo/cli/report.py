@@ -39,7 +39,7 @@ def run(arguments: list[str]) -> int:
     from bavlo.plan.outputs import check_outputs
     from bavlo.plan.placing import whole_files
     from bavlo.plan.writing import check_endings
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
 
     request = make_request("report", given)
     outputs = request.output.out

@@ -53,7 +53,7 @@ def run(arguments: list[str]) -> int:
         raise RequestError("", f"{given['files'][0]}: one study is run", "give one file")
     from bavlo.commands.ledger import StudyRun
     from bavlo.commands.run import FAILED, check_study, run_study
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
     from bavlo.request.study import read_study
 
     path = Path(given["study"]).expanduser()

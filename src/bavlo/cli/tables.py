@@ -34,7 +34,7 @@ def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
     """Make the table of a command and bring it where it was asked for."""
     given = parser.read(arguments)
     from bavlo.commands.tables import table_of
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
 
     request = make_request(command, given)
     check(request)

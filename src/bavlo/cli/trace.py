@@ -51,7 +51,7 @@ def run(arguments: list[str]) -> int:
     given = parser().read(arguments)
     from bavlo.commands.trace import trace
     from bavlo.plan.writing import check, wanted_files, write_all
-    from bavlo.request.options import make_request
+    from bavlo.request.filling import make_request
 
     request = make_request("trace", given)
     check(request)

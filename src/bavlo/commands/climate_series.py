@@ -21,7 +21,7 @@ from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
 from bavlo.records import dataclass
 from bavlo.regions.read import chosen
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ClimateRequest, Request
 from bavlo.tables.formats import Shapes, ending_of, is_table, read_table

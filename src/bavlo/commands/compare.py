@@ -18,7 +18,7 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import COMPARE, SPREAD

@@ -28,7 +28,7 @@ from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import EXTREMES

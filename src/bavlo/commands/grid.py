@@ -49,7 +49,7 @@ from bavlo.plan.provenance import inputs_of
 from bavlo.plan.reading import BlockReader, rechunked_source
 from bavlo.plan.wording import counted, some_of
 from bavlo.records import dataclass
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, TrendRequest
 

@@ -26,7 +26,8 @@ from bavlo.plan.placing import whole_files
 from bavlo.plan.provenance import sha256_of
 from bavlo.plan.wording import some_of
 from bavlo.records import dataclass
-from bavlo.request.options import OPTIONS, make_request
+from bavlo.request.filling import make_request
+from bavlo.request.options import OPTIONS
 from bavlo.request.parse import expand
 from bavlo.request.recorded import OF_FILES
 from bavlo.request.request import Request

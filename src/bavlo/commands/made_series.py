@@ -17,7 +17,7 @@ from bavlo.plan.grids import open_grids
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, empty_rows, row_count
 from bavlo.records import dataclass
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, for_grid
 from bavlo.tables.formats import Shapes

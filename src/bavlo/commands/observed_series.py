@@ -30,7 +30,7 @@ from bavlo.plan.checks import check_length
 from bavlo.plan.periods import rules_of, step_weights_of
 from bavlo.plan.provenance import of_file
 from bavlo.records import dataclass
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.observed import Observed, read_observed

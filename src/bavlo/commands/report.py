@@ -28,7 +28,7 @@ from bavlo.figures.page import (
 )
 from bavlo.plan.wording import counted, row_count
 from bavlo.records import dataclass
-from bavlo.request.options import make_request
+from bavlo.request.filling import make_request
 from bavlo.request.recorded import folder_of
 from bavlo.request.reporter import SilentReporter
 from bavlo.request.request import Request

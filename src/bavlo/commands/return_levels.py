@@ -15,7 +15,7 @@ from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, row_count, some_of
 from bavlo.records import dataclass
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.group import only_table

@@ -18,7 +18,7 @@ from bavlo.plan.provenance import parent_of
 from bavlo.plan.wording import counted, some_of
 from bavlo.records import dataclass
 from bavlo.regions.read import chosen
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request
 from bavlo.tables.formats import Shapes, is_table, read_table

@@ -27,7 +27,7 @@ from bavlo.figures.trace import TracedCells
 from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
 from bavlo.records import dataclass
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.recorded import folder_of, given_of, request_of
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

@@ -13,7 +13,7 @@ from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, 
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import TRENDS

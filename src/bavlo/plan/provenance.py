@@ -20,7 +20,7 @@ from bavlo.grids.source import GridSource
 from bavlo.grids.urls import sizes_of, url_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.regions.read import NO_FILE, RegionFile
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.formats import about_of, is_table

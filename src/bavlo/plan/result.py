@@ -9,7 +9,7 @@ from typing import Any
 from bavlo.core.space.regions import Regions
 from bavlo.records import dataclass
 from bavlo.regions.read import RegionFile
-from bavlo.request.options import asked
+from bavlo.request.filling import asked
 from bavlo.request.request import Request
 from bavlo.tables.formats import Shapes
 from bavlo.tables.group import AnyTable, group, parts_of

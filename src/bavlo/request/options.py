@@ -1,20 +1,15 @@
 """The one table of options, from which command line, study files and Python fill requests in.
 
 An option is one row: its name, the field of the request that it fills, what stands for its value,
-what reads it, its default, the commands that take it, and its words for the help. What reads the
-text of an option is named and loaded when it is used, so that help is there at once.
+what reads it, its default, the commands that take it, and its words for the help.
 """
 
 from __future__ import annotations
 
 import os
-import re
-from collections.abc import Mapping, Sequence
-from importlib import import_module
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any
 
-if TYPE_CHECKING:
-    from bavlo.request.request import Request
+from bavlo.request.option import Option, named
 
 TABLES = "series normals anomalies extremes compare trends"
 GRIDS = f"{TABLES} grid describe map"
@@ -36,9 +31,6 @@ GROUPS = {
 }
 
 
-WAITING = 3  # more workers where grids come by URL, since they mostly wait for bytes
-
-
 def usable_cpus() -> int:
     """How many processors this process may use."""
     try:
@@ -47,150 +39,8 @@ def usable_cpus() -> int:
         return os.cpu_count() or 1
 
 
-# Parsers that give names back as they are, so that the tables of them are not loaded for defaults.
-NAMES = ("counts", "statistics")
-
-
-class Option(NamedTuple):
-    """One option; no dataclass, whose module takes longer to load than all else that help needs.
-
-    Parameters
-    ----------
-    name
-        As `--name` and as a key of a study file.
-    field
-        The field of the request that it fills, as `group.field`; empty for those of the screen.
-    value
-        What stands for its value in the help; empty for a switch.
-    parse
-        What reads its text: a function of `bavlo.request.parse`, or `module:function`; of a few
-        words the words themselves, with | between them, or `module:NAME` of a list after a `|`.
-    default
-        Where it is not given: a text that is read like any other; of a switch what it turns off.
-    commands
-        The commands that take it.
-    group
-        Heading in the help.
-    help
-        What it does; `{module:TABLE}` stands for the names that a table has.
-    default_words
-        What the help says of the default, where the text of `default` would not do.
-    repeat
-        May be given several times.
-    by_grid
-        May be said of one of several grids, as NAME=VALUE.
-    several
-        May be said several times of one grid.
-    first
-        The commands of which it is one of the ten options that `--help` shows.
-    """
-
-    name: str
-    field: str
-    value: str
-    parse: str
-    default: Any
-    commands: str
-    group: str
-    help: str
-    default_words: str = ""
-    repeat: bool = False
-    by_grid: bool = False
-    several: bool = False
-    first: str = ""
-
-    @property
-    def request_field(self) -> str:
-        """Name of the field without its group."""
-        return self.field.rpartition(".")[2]
-
-    @property
-    def help_text(self) -> str:
-        """What it does, with its default."""
-        words = self.default_words
-        if not words and self.value and isinstance(self.default, str):
-            words = self.default
-        text = re.sub(r"\{(\S+?:\S+?)\}", lambda found: names_listed(found.group(1)), self.help)
-        text += f" (default: {words})" if words else ""
-        return f"{text}; repeatable" if self.repeat and not self.by_grid else text
-
-    def read(self, given: Any) -> Any:
-        """The field's value, from a text, a list of texts, or of a switch whether it is set."""
-        if not self.value:
-            return not self.default if given else self.default
-        if self.parse.startswith("|"):
-            found = _named(self.parse[1:])
-            return _named("bavlo.request.parse:choice")(given, self.request_field, tuple(found))
-        if "|" in self.parse:
-            choices = [word for word in self.parse.split("|") if word]
-            return _named("bavlo.request.parse:choice")(given, self.request_field, choices)
-        if ":" in self.parse:
-            function = _named(self.parse)
-            if self.repeat:
-                return tuple(map(function, [given] if isinstance(given, str) else given))
-            return function(given)
-        if not self.parse:
-            return given
-        return _named(f"bavlo.request.parse:{self.parse}")(given, self.request_field)
-
-    def usual(self) -> Any:
-        """The field's value where nothing is given."""
-        if callable(self.default):
-            return self.default()
-        if "|" in self.parse and isinstance(self.default, str):
-            return self.default  # one of some words, which are not loaded to be told so
-        if self.parse in NAMES and isinstance(self.default, str):
-            return tuple(self.default.split(","))
-        if self.value and self.default is not None:
-            return self.read([self.default] if self.repeat and not self.by_grid else self.default)
-        if not self.value:
-            return self.default
-        return () if self.repeat and not self.by_grid else None
-
-
-def names_listed(table: str) -> str:
-    """The names of a table's entries, read off its source, with spaces between.
-
-    Loading the table would load NumPy with it, and help must be there at once. A test holds these
-    names against the table itself.
-
-    Parameters
-    ----------
-    table
-        `module:NAME` of a tuple of texts, of a dict with texts as keys, or of one that is made of
-        entries which begin with their names.
-    """
-    module, _, name = table.partition(":")
-    path = f"{os.path.dirname(os.path.dirname(__file__))}/{'/'.join(module.split('.')[1:])}.py"
-    with open(path, encoding="utf-8") as file:
-        source = file.read()
-    start = re.search(rf"^{name}\b.*= *([({{].*)$", source, re.MULTILINE)
-    if start is None:
-        raise LookupError(table)
-    block = start.group(1)
-    in_one_line = block.endswith(")")
-    if not in_one_line:  # it ends with the first line that is not indented
-        block = re.split(r"^\S", source[start.end() :], maxsplit=1, flags=re.MULTILINE)[0]
-    entry = r"(\"?\b[A-Za-z]\w*\"?)(?=[,)])"  # of a tuple in one line
-    if not in_one_line:
-        entry = r"^ {4}(\"\w+\")(?=:)|^ {8}[A-Z]\w*\(\s*(\"\w+\"|[A-Z]+\b)"
-    found = ["".join(filter(None, m.groups())) for m in re.finditer(entry, block, re.MULTILINE)]
-    return " ".join(word.strip('"') if '"' in word else _constant(source, word) for word in found)
-
-
-def _constant(source: str, name: str) -> str:
-    match = re.search(rf'^{name} = "(.*?)"', source, re.MULTILINE)
-    return match.group(1) if match else name
-
-
-def _named(text: str) -> Any:
-    """What `module:name` names, loaded now."""
-    module, _, name = text.partition(":")
-    return getattr(import_module(module), name)
-
-
 def _usual_combine() -> Any:
-    return _named("bavlo.core.values.combine:AS_USUAL")
+    return named("bavlo.core.values.combine:AS_USUAL")
 
 
 # fmt: off
@@ -530,99 +380,3 @@ def option_of_field(field: str) -> str:
     """The name of the option that fills a field of the request."""
     found = (option.name for option in OPTIONS if option.request_field == field)
     return next(found, field.replace("_", "-"))
-
-
-def make_request(command: str, given: Mapping[str, Any]) -> Request:
-    """A request from the texts that were given for each option.
-
-    Parameters
-    ----------
-    given
-        By option name (and `grids`), as text, a list of texts or whether a switch is set; missing
-        ones keep their default.
-
-    Raises
-    ------
-    RequestError
-        Where a text cannot be read, or an option is not for the command.
-    """
-    from bavlo.grids.urls import url_of
-    from bavlo.request.parse import parse_grids, split_by_grid
-
-    grids = parse_grids(given.get("grids") or [])
-    values: dict[str, Any] = {"grids.arguments": grids}
-    by_grid: list[tuple[str, str, str]] = []
-    for option in sorted(OPTIONS, key=lambda option: command in option.commands.split()):
-        is_own = command in option.commands.split()
-        value = given.get(option.name) if is_own else None
-        if not option.field:
-            continue
-        if value is None or value is False:
-            values[option.field] = option.usual()
-        elif option.by_grid:
-            listed = [value] if isinstance(value, str) else value
-            plain, own = split_by_grid(listed, option.request_field, grids, option.several)
-            values[option.field] = option.usual() if plain is None else option.read(plain)
-            by_grid += [(field, name, option.read(text)) for field, name, text in own]
-        else:
-            values[option.field] = option.read(value)
-    values["grids.by_grid"] = tuple(by_grid)
-    by_url = any(url_of(path) is not None for grid in grids for path in grid.paths)
-    if by_url and given.get("jobs") is None and given.get("cluster") is None:
-        values["run.jobs"] += WAITING
-    return _assembled(command, values)
-
-
-def _assembled(command: str, values: Mapping[str, Any]) -> Request:
-    """A request from the values of all fields, by their names with their groups."""
-    import dataclasses
-
-    from bavlo.request import request
-
-    def build(kind: Any, prefix: str) -> Any:
-        fields = {}
-        for each in dataclasses.fields(kind):
-            name = f"{prefix}{each.name}"
-            inner = getattr(request, str(each.type), None)
-            if name in values:
-                fields[each.name] = values[name]
-            elif name == "command":
-                fields[each.name] = command
-            elif dataclasses.is_dataclass(inner):
-                fields[each.name] = build(inner, f"{name}.")
-        return kind(**fields)
-
-    built: Request = build(request.Request, "")
-    return built
-
-
-def asked(request: Request) -> dict[str, Any]:
-    """What was asked for, as plain data: all that differs from what nobody has to ask for.
-
-    Where results go and how they are computed is left out, since no number depends on it.
-    """
-    grids = [{"name": g.name, "files": [str(p) for p in g.paths]} for g in request.grids.arguments]
-    out: dict[str, Any] = {"command": request.command, "grids": grids}
-    if request.grids.by_grid:
-        out["by_grid"] = [list(each) for each in request.grids.by_grid]
-    seen = set()
-    for option in OPTIONS:
-        group = option.field.partition(".")[0]
-        if group in ("", "output", "run") or option.field in seen:
-            continue
-        seen.add(option.field)
-        value: Any = request
-        for name in option.field.split("."):
-            value = getattr(value, name)
-        if value != option.usual():
-            out[option.name] = _plain(value)
-    return out
-
-
-def _plain(value: Any) -> Any:
-    """A value as plain data."""
-    if value is None or isinstance(value, bool | int | float | str):
-        return value
-    if isinstance(value, Sequence):
-        return [_plain(each) for each in value]
-    return str(value)

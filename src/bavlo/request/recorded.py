@@ -8,7 +8,9 @@ from typing import Any
 
 from bavlo.errors import InputError
 from bavlo.grids.urls import url_of
-from bavlo.request.options import OPTIONS, Option, make_request, option_of_field, options_of
+from bavlo.request.filling import make_request
+from bavlo.request.option import Option
+from bavlo.request.options import OPTIONS, option_of_field, options_of
 from bavlo.request.request import Request
 
 MINUTES = 60
@@ -21,7 +23,7 @@ def request_of(asked: Mapping[str, Any], folder: Path = Path()) -> Request:
     Parameters
     ----------
     asked
-        As `bavlo.request.options.asked` gives it.
+        As `bavlo.request.filling.asked` gives it.
     folder
         Where relative files are looked for.
 

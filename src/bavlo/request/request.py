@@ -1,6 +1,6 @@
 """What is asked: the request that command line, study files and Python calls fill in alike.
 
-A request is made by `bavlo.request.options.make_request`, whose table says what each field means
+A request is made by `bavlo.request.filling.make_request`, whose table says what each field means
 and what it is where nobody gives it.
 """
 

@@ -9,7 +9,8 @@ from typing import Any
 
 from bavlo.errors import InputError, known_words, nearest_word, one_of
 from bavlo.records import dataclass
-from bavlo.request.options import Option, options_of
+from bavlo.request.option import Option
+from bavlo.request.options import options_of
 
 LATEST_YEAR, LATEST_MONTH = "{latest_year}", "{latest_month}"
 OF_TABLES = ("chart",)  # commands that take tables only

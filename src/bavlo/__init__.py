@@ -10,9 +10,9 @@ from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from bavlo.arrays import Array
     from bavlo.errors import BavloError, BavloWarning
     from bavlo.interface import (
-        Array,
         Grid,
         Table,
         anomalies,
@@ -54,8 +54,8 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'bavlo' has no attribute {name!r}")
     from importlib import import_module
 
-    module = import_module("bavlo.errors" if name == "BavloError" else "bavlo.interface")
-    return getattr(module, name)
+    elsewhere = {"BavloError": "bavlo.errors", "Array": "bavlo.arrays"}
+    return getattr(import_module(elsewhere.get(name, "bavlo.interface")), name)
 
 
 class _Bavlo(ModuleType):

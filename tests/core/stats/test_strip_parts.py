@@ -13,7 +13,7 @@ from bavlo.core.reduce.totals import DecodedStep
 from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.core.stats.part_runs import PartRuns
-from bavlo.core.stats.strip_kernels import LONGEST, add_values
+from bavlo.core.stats.strip_kernels import LONGEST, add_weighted
 from bavlo.core.stats.strip_parts import DecodedPart, StoredPart, part_sums
 
 REGIONS = 4
@@ -45,8 +45,9 @@ def a_part(seed, columns, share, dtype):
 
 def sums_of(part, area):
     """All that a part may be asked for."""
+    alike = CellAreas.of_one(len(area.rows), area.columns.shape[1])
     return [
-        *part.areas(area), part.values(), part.weighted(area), part.squares(area, 2.5),
+        *part.areas(area), part.weighted(alike), part.weighted(area), part.squares(area, 2.5),
         *part.extremes(),
     ]  # fmt: skip
 
@@ -65,7 +66,7 @@ def test_sums_of_numbers_as_they_are_stored_are_those_of_decoded_ones_to_the_las
 ):
     pytest.importorskip("numba")
     allow()
-    if compiled(add_values) is None:
+    if compiled(add_weighted) is None:
         pytest.skip("compiled loops are switched off")
     numbers, gone, runs, area = a_part(seed, columns, share, dtype)
     values = np.where(gone, np.nan, numbers.astype(np.float64))
@@ -150,5 +151,5 @@ def test_rows_that_are_not_plain_are_decoded(monkeypatch):
         monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
         part = part_sums(Packed(), slice(0, 1), runs)
         assert isinstance(part, DecodedPart) or wanted
-        assert part.values().tolist() == [28.0]
+        assert part.weighted(CellAreas.of_one(1, 4)).tolist() == [28.0]
         assert (part.seen.low, part.seen.high, part.seen.missing) == (7.0, 7.0, None)

@@ -27,6 +27,11 @@ class CellAreas:
     rows: np.ndarray
     columns: np.ndarray
 
+    @classmethod
+    def of_one(cls, rows: int, columns: int) -> CellAreas:
+        """An area of 1 for each cell, by which values are added up as they are."""
+        return cls(np.ones(rows), np.ones((1, columns)))
+
     @property
     def each(self) -> np.ndarray:
         """(n, nx) areas."""

@@ -16,39 +16,6 @@ COLUMNS_UP_TO = 128  # numbers; more of them NumPy halves
 LONGEST = COLUMNS_UP_TO + 1
 
 
-def add_values(
-    numbers: np.ndarray,
-    missing: np.ndarray,
-    place: np.ndarray,
-    region: np.ndarray,
-    fraction: np.ndarray,
-    total: np.ndarray,
-) -> None:
-    """Sums of values times the covered share of their cell.
-
-    Parameters
-    ----------
-    numbers : (C,) float
-        As they are stored.
-    missing : (C,) uint8
-        1 where there is no data.
-    place : (2, N) int64
-        First cell of each run and the one after its last.
-    region, fraction : (N,)
-        Whose run it is, and the share of each cell that is covered.
-    total : (R,) float64
-        Added to, piece by piece of at most `LONGEST` cells.
-    """
-    row = np.empty(LONGEST)
-    for run in range(region.size):
-        for first in range(place[0, run], place[1, run], LONGEST):
-            last = min(first + LONGEST, place[1, run])
-            own, gone = numbers[first:last], missing[first:last]
-            for x in range(own.size):
-                row[x] = 0.0 if gone[x] else np.float64(own[x])
-            total[region[run]] += fraction[run] * in_order(row, own.size)
-
-
 def add_weighted(
     numbers: np.ndarray,
     missing: np.ndarray,
@@ -59,14 +26,24 @@ def add_weighted(
     fraction: np.ndarray,
     total: np.ndarray,
 ) -> None:
-    """The same of values times the areas of their cells.
+    """Sums of values times the areas of their cells and the covered shares of these.
 
     Parameters
     ----------
+    numbers : (C,)
+        As they are stored.
+    missing : (C,) uint8
+        1 where there is no data.
     rows : (n,) float64
         One factor of the areas of a row's cells.
     columns : (m, nx) float64
         The other factor: one for all rows, or of each row.
+    place : (2, N) int64
+        First cell of each run and the one after its last, of one row.
+    region, fraction : (N,)
+        Whose run it is, and the share of each cell that is covered.
+    total : (R,) float64
+        Added to, piece by piece of at most `LONGEST` cells.
     """
     row = np.empty(LONGEST)
     for run in range(region.size):

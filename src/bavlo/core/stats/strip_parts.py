@@ -22,7 +22,6 @@ from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import (
     add_areas,
     add_squares,
-    add_values,
     add_weighted,
     find_range,
 )
@@ -38,9 +37,6 @@ class PartSums(Protocol):
 
     def areas(self, area: CellAreas) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Areas of cells with and without data, and cells with data."""
-
-    def values(self) -> np.ndarray:
-        """Values."""
 
     def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
@@ -63,7 +59,7 @@ class PartSums(Protocol):
 
 def part_sums(block: Rows, rows: slice, runs: PartRuns) -> PartSums:
     """Sums of some rows: by compiled loops where these are ready, as stored where that can be."""
-    if compiled(add_values) is None:
+    if compiled(add_weighted) is None:
         return DecodedPart(block[rows], runs)
     plain = block.plain(rows) if isinstance(block, PlainRows) else None
     if plain is None:
@@ -89,10 +85,6 @@ class DecodedPart:
         each = area.each
         gaps = each * self._missing
         return self._summed(each - gaps), self._summed(gaps), self._summed(~self._missing)
-
-    def values(self) -> np.ndarray:
-        """Sums of values."""
-        return self._summed(self._filled)
 
     def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
@@ -152,12 +144,6 @@ class StoredPart:
         _loop(add_areas)(self._missing, *factors, *self._by_region, known, gaps, number)
         return known, gaps, number
 
-    def values(self) -> np.ndarray:
-        """Sums of values."""
-        total = np.zeros(self.runs.regions)
-        _loop(add_values)(self.numbers, self._missing, *self._by_region, total)
-        return total
-
     def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
         total, factors = np.zeros(self.runs.regions), (area.rows, area.columns)
@@ -216,14 +202,13 @@ class StoredPart:
 
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile the loops for numbers of some type, where numba is there."""
-    if compiled(add_values) is None:
+    if compiled(add_weighted) is None:
         return
     region, place = np.zeros(1, np.int32), np.array([[0], [1]])
     area = CellAreas(np.ones(1), np.ones((1, 1)))
     runs = PartRuns(1, region, np.ones(1), place)
     part = StoredPart(np.zeros(1, dtype), Seen(0.0, 0.0, None), runs)
     part.areas(area)
-    part.values()
     part.weighted(area)
     part.squares(area, 0.0)
     part.extremes()

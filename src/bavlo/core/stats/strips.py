@@ -141,7 +141,8 @@ class StripIndex:
                 number=np.bincount(region, fraction * length, size),
             )
         if TOTALS in self.wanted:
-            out = replace(out, total=part.values())
+            alike = CellAreas.of_one(rows.stop - rows.start, overlay.shape[1])
+            out = replace(out, total=part.weighted(alike))
         if not self.wanted.isdisjoint((MEANS, SQUARES)):
             out = replace(out, weighted=part.weighted(self._weights(rows)))
         if VOLUMES in self.wanted:

@@ -13,7 +13,8 @@ from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
 from bavlo.engine import dask, memory
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, fitting_jobs, size_text
+from bavlo.engine.memory import fitting_jobs, size_text
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import ArrayRecords, Resources, StepRecords, not_needed
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.engine.threads import Threads

@@ -6,7 +6,7 @@ import time
 import pytest
 
 from bavlo.engine import memory
-from bavlo.engine.memory import Needs
+from bavlo.engine.needs import Needs
 from bavlo.engine.threads import in_order
 from bavlo.engine.together import OnePass
 from bavlo.errors import RequestError

@@ -31,7 +31,8 @@ from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, size_text
+from bavlo.engine.memory import size_text
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import ArrayRecords, Executor
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.grids.writing import GridOutput, GridWriter

@@ -14,7 +14,8 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits, load_where_it_fits
+from bavlo.engine.memory import compile_where_it_fits, load_where_it_fits
+from bavlo.engine.needs import Needs
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
     Segment,

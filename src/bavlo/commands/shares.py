@@ -9,7 +9,7 @@ from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.assignment import Assignment
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
+from bavlo.engine.needs import Needs
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader

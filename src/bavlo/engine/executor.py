@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from bavlo.engine.memory import Needs, fitting_jobs
+from bavlo.engine.memory import fitting_jobs
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Executor, OnProgress, Resources
 from bavlo.engine.threads import Threads
 

@@ -8,34 +8,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 from bavlo.core.compiled import SIZE, allow, is_loaded, load_early
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins
-
-
-@dataclass(frozen=True)
-class Needs:
-    """What work takes in memory, bytes.
-
-    Parameters
-    ----------
-    unit
-        Each unit, or brick, that is under way.
-    kept
-        What is kept all the time: results, open periods, records.
-    room
-        Of `kept`, what records may take before they go to a scratch file.
-    """
-
-    unit: float
-    kept: float
-    room: float = 0.0
-
-    def at_least(self, unit: float) -> Needs:
-        """The same where a unit takes so many bytes or more."""
-        return Needs(max(self.unit, unit), self.kept, self.room)
 
 
 def in_use() -> int:

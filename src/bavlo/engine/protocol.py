@@ -15,11 +15,13 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.engine.needs import Needs
 from bavlo.engine.segments import Segment
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
-    from bavlo.engine.together import OnePass
+    from concurrent.futures import Future
+    from contextlib import AbstractContextManager
 
 Values = TypeVar("Values", covariant=True)
 
@@ -31,7 +33,21 @@ Result = TypeVar("Result", covariant=True)
 
 Block = TypeVar("Block")
 
+Task = TypeVar("Task")
+
+Outcome = TypeVar("Outcome")
+
 OnProgress = Callable[[int, int], None]
+
+
+class Company(Protocol):
+    """A pass in which the results of several loops are made at the same time."""
+
+    def loop(self, needs: Needs) -> AbstractContextManager[None]:
+        """While this lasts, a loop of such needs takes part."""
+
+    def submit(self, first: int, work: Callable[[Task], Outcome], task: Task) -> Future[Outcome]:
+        """Let a task be done in its turn, by the first step that it reads."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +75,7 @@ class Resources:
     scratch: Path | None
     cluster: str | None
     store: Path | None = None
-    company: OnePass | None = field(default=None, compare=False, repr=False)
+    company: Company | None = field(default=None, compare=False, repr=False)
 
 
 class Reader(Protocol[Values]):

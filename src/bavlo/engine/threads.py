@@ -11,14 +11,12 @@ from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
-from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
+from bavlo.engine.protocol import ArrayRecords, BrickWork, Company, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
-
-    from bavlo.engine.together import OnePass
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
@@ -32,7 +30,7 @@ def in_order(
     work: Callable[[Task], Outcome],
     tasks: Sequence[Task],
     jobs: int,
-    company: OnePass | None = None,
+    company: Company | None = None,
     first: Callable[[Task], int] = lambda task: 0,
 ) -> Iterator[Outcome]:
     """Do every task in threads and give out the outcomes in the order of the tasks.
@@ -98,7 +96,7 @@ class Threads:
     scratch: Path | None
     on_progress: OnProgress
     on_note: Callable[[str], None]
-    company: OnePass | None = None
+    company: Company | None = None
 
     def reduce(
         self,

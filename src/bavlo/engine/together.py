@@ -19,7 +19,8 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from bavlo.engine import memory as resident
-from bavlo.engine.memory import MARGIN, Needs, fitting_jobs
+from bavlo.engine.memory import MARGIN, fitting_jobs
+from bavlo.engine.needs import Needs
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")

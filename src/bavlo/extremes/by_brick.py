@@ -13,7 +13,8 @@ from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits
+from bavlo.engine.memory import compile_where_it_fits
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan

@@ -10,7 +10,7 @@ from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, CellSample
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs
+from bavlo.engine.needs import Needs
 from bavlo.engine.segments import plan_segments
 from bavlo.errors import RequestError
 from bavlo.extremes.arrays import ExtremesArrays

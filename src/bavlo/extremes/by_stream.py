@@ -11,7 +11,8 @@ from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits
+from bavlo.engine.memory import compile_where_it_fits
+from bavlo.engine.needs import Needs
 from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in

@@ -10,7 +10,8 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.totals import DecodedStep, StepValues, Totals
-from bavlo.engine.memory import Needs, fitting_jobs
+from bavlo.engine.memory import fitting_jobs
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock

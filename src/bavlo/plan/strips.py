@@ -26,7 +26,8 @@ from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import Needs, compile_where_it_fits, has_room_to_compile
+from bavlo.engine.memory import compile_where_it_fits, has_room_to_compile
+from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.fast import stored, tiff

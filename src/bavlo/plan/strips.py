@@ -197,9 +197,9 @@ def load_reading(source: GridSource) -> np.dtype:
         Of its numbers.
     """
     allow()
-    file = source.files[0]
-    tiff.warm_up(file.path)
-    dtype = file.dtype.newbyteorder("=")
+    if _is_read_by_loops(source):
+        tiff.warm_up(source.files[0].path)
+    dtype = source.files[0].dtype.newbyteorder("=")
     stored.warm_up(dtype)
     return dtype
 

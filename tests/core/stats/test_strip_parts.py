@@ -15,6 +15,7 @@ from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import LONGEST, add_weighted
 from bavlo.core.stats.strip_parts import DecodedPart, StoredPart, part_sums
+from bavlo.errors import RequestError
 
 REGIONS = 4
 AWAY = -9999.0
@@ -133,6 +134,21 @@ def test_areas_of_classes_are_those_of_their_cells(seed, columns, share, dtype):
             for n, own in enumerate((area, square_km)):
                 wanted[n, whose, code] += share_of_cell * own.each.ravel()[cell]
     np.testing.assert_allclose([decoded.weight, decoded.square_km], wanted, rtol=1e-12)
+
+
+@pytest.mark.parametrize("odd", [0.5, np.inf])
+def test_codes_that_are_none_are_the_same_by_either_way(odd):
+    allow()
+    values = np.array([[3.0, odd, np.nan, 3.0]])
+    runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[0], [4]]))
+    area, seen = CellAreas.of_one(1, 4), DecodedStep(values.ravel()).seen
+    found = []
+    for part in (DecodedPart(values, runs), StoredPart(values.ravel(), seen, runs)):
+        try:
+            found.append(part.classes(area, area).codes.tolist())
+        except RequestError as error:
+            found.append(str(error))
+    assert found[0] == found[1]
 
 
 def test_rows_that_are_not_plain_are_decoded(monkeypatch):

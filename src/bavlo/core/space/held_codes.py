@@ -48,9 +48,9 @@ class HeldCodes:
             First cell of each run and the one after its last.
         """
         note = compiled(note_codes)
-        low, high = (int(seen.low), int(seen.high)) if seen.low <= seen.high else (0, 0)
-        if note is None or high - low >= MOST_DENSE:
+        if note is None or not seen.high - seen.low < MOST_DENSE:  # nor of infinite ones
             return None
+        low, high = (int(seen.low), int(seen.high)) if seen.low <= seen.high else (0, 0)
         held = np.zeros(high - low + 1, np.uint8)
         note(numbers, missing, low, place, held)
         codes = (np.flatnonzero(held) + low).astype(np.float64)

@@ -167,6 +167,27 @@ def test_loops_are_compiled_where_they_fit(cluster_address, most, said, monkeypa
     assert "".join(heard) == said
 
 
+@pytest.mark.parametrize(
+    ("cluster_address", "most", "said", "taken"),
+    [
+        (None, 2**60, "beside", memory.SIZE),
+        (None, 2**20, "", 0),
+        ("tcp://there:8786", 2**20, "allowed", 0),
+    ],
+)
+def test_what_loops_take_that_are_loaded_beside_the_work_counts_as_kept(
+    cluster_address, most, said, taken, monkeypatch
+):
+    heard = []
+    monkeypatch.setattr(memory, "allow", lambda: heard.append("allowed"))
+    monkeypatch.setattr(memory, "load_early", lambda _: heard.append("beside"))
+    monkeypatch.setattr(memory, "is_loaded", lambda: False)
+    run = Resources(2, most, None, cluster_address)
+    needs = memory.load_where_it_fits(run, Needs(10, 10, 5), lambda: None)
+    assert "".join(heard) == said
+    assert needs == Needs(10, 10 + taken, 5)
+
+
 def test_an_error_on_a_worker_names_what_was_read(cluster):
     class Broken(ArrayReader):
         def read(self, unit):

@@ -85,11 +85,10 @@ class AxisShares:
         new = slice(int(touched[0]), int(touched[-1]) + 1)
         shares = rows[new].tocsc()
         counted = shares if self.old_rows is None else self.old_rows[new, strip].tocsc()
-        adding = AddedRows(shares, counted, width)
+        adding = AddedRows(shares, None if of_codes else counted, width)
         for part in few_rows(0, len(block), width):
-            adding.add(part, block, of_codes=of_codes)
-        total = None if of_codes else adding.total
-        return RowSums(new.start, adding.weight, total, adding.codes)
+            adding.add(part, block)
+        return RowSums(new.start, adding.weight, adding.total, adding.codes)
 
     def of_sums(self, sums: Sequence[RowSums], min_area: float) -> np.ndarray:
         """(ny', nx') means or sums of all rows, as `apply` has them; codes of the largest share."""

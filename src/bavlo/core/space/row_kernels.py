@@ -15,7 +15,6 @@ def add_rows(
     missing: np.ndarray,
     entries: np.ndarray,
     share: np.ndarray,
-    room: np.ndarray,
     total: np.ndarray,
 ) -> None:
     """Add shares of a few rows to the new ones.
@@ -30,20 +29,12 @@ def add_rows(
         Which of the rows goes into which new one, in order of the rows.
     share : (N,) float64
         And the share of it.
-    room : (ny', nx) float64
-        Zeros, left as such.
     total : (ny', nx) float64
         Added to.
     """
-    if share.size == 0:
-        return
-    low, high = entries[1, 0], entries[1, 0]
     for n in range(share.size):
         row, new = entries[0, n], entries[1, n]
-        low, high = min(low, new), max(high, new)
-        add_line(numbers[row], missing[row], share[n], room[new])
-    for new in range(low, high + 1):
-        move_line(room[new], total[new])
+        add_line(numbers[row], missing[row], share[n], total[new])
 
 
 def add_codes(
@@ -104,10 +95,3 @@ def add_line(numbers: np.ndarray, missing: np.ndarray, share: float, total: np.n
     for x in range(numbers.size):
         value = 0.0 if missing[x] else np.float64(numbers[x])
         total[x] += share * value
-
-
-def move_line(room: np.ndarray, total: np.ndarray) -> None:
-    """Add a row to another one and leave zeros."""
-    for x in range(room.size):
-        total[x] += room[x]
-        room[x] = 0.0

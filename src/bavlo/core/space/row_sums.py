@@ -47,34 +47,41 @@ class AddedRows:
     Parameters
     ----------
     shares, counted : (n', n) sparse
-        Share of each new row that each old one covers, and of each old one that lies in the new.
+        Share of each new row that each old one covers, and of each old one that lies in the new;
+        the latter None for class codes.
     """
 
-    def __init__(self, shares: sparse.csc_array, counted: sparse.csc_array, width: int) -> None:
+    def __init__(
+        self, shares: sparse.csc_array, counted: sparse.csc_array | None, width: int
+    ) -> None:
         self.shares, self.counted = shares, counted
-        self.weight, self.total, self.room = (np.zeros((shares.shape[0], width)) for _ in range(3))
+        self.weight = np.zeros((shares.shape[0], width))
+        self.total = None if counted is None else np.zeros_like(self.weight)
         self.codes: dict[float, np.ndarray] = {}
 
-    def add(self, part: slice, block: Rows, *, of_codes: bool) -> None:
+    def add(self, part: slice, block: Rows) -> None:
         """Add a few rows."""
         plain = None
         if compiled(add_rows) is not None and isinstance(block, PlainRows):
             plain = block.plain(part)
-        if plain is None and of_codes:
-            self._add_codes(part, block[part])
-        elif plain is None:
-            self._add_decoded(part, block[part])
-        elif not of_codes:
+        if self.counted is not None and plain is not None:
             self._add_stored(part, *plain)
-        elif not self._add_stored_codes(part, *plain):
+        elif self.counted is not None:
+            self._add_decoded(part, block[part])
+        elif plain is None or not self._add_stored_codes(part, *plain):
             self._add_codes(part, block[part])
 
     def _add_stored(self, part: slice, numbers: np.ndarray, seen: Seen) -> None:
         """Of numbers as they are stored, by a compiled loop."""
         loop = compiled(add_rows)
         assert loop is not None
+        assert self.counted is not None
+        assert self.total is not None
         rows, missing = self._of_rows(part, numbers, seen)
-        loop(rows, missing, *_entries(self.counted, part), self.room, self.total)
+        new, entries, share = _touched(self.counted, part)
+        sums = np.zeros((new.stop - new.start, rows.shape[1]))
+        loop(rows, missing, entries, share, sums)
+        self.total[new] += sums
         self._add_weight(part, missing == 0 if seen.missing is not None else None)
 
     def _add_stored_codes(self, part: slice, numbers: np.ndarray, seen: Seen) -> bool:
@@ -87,15 +94,13 @@ class AddedRows:
         held = HeldCodes.of(numbers, missing.ravel(), seen, all_cells)
         if held is None:
             return False
-        entries, share = _entries(self.shares, part)
-        first = int(entries[1].min(initial=len(self.weight)))
-        entries[1] -= first
-        sums = np.zeros((held.codes.size, int(entries[1].max(initial=-1)) + 1, rows.shape[1]))
+        new, entries, share = _touched(self.shares, part)
+        sums = np.zeros((held.codes.size, new.stop - new.start, rows.shape[1]))
         loop(rows, missing, held.low, held.number_of, entries, share, sums)
         for code, own in zip(held.codes.tolist(), sums, strict=True):
             if code not in self.codes:
                 self.codes[code] = np.zeros_like(self.weight)
-            self.codes[code][first : first + len(own)] += own
+            self.codes[code][new] += own
         self._add_weight(part, missing == 0 if seen.missing is not None else None)
         return True
 
@@ -113,6 +118,8 @@ class AddedRows:
         else:
             self._add_weight(part, valid)
             values = np.where(valid, values, 0.0)
+        assert self.counted is not None
+        assert self.total is not None
         self.total += self.counted[:, part] @ values
 
     def _add_codes(self, part: slice, values: np.ndarray) -> None:
@@ -140,6 +147,16 @@ def _entries(shares: sparse.csc_array, part: slice) -> tuple[np.ndarray, np.ndar
     return np.stack([old, shares.indices[own]]).astype(np.int64), shares.data[own]
 
 
+def _touched(shares: sparse.csc_array, part: slice) -> tuple[slice, np.ndarray, np.ndarray]:
+    """New rows that a few old ones go into, and `_entries` with these counted from the first."""
+    entries, share = _entries(shares, part)
+    if not share.size:
+        return slice(0, 0), entries, share
+    new = slice(int(entries[1].min()), int(entries[1].max()) + 1)
+    entries[1] -= new.start
+    return new, entries, share
+
+
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile the loop for numbers of some type, where numba is there."""
     if compiled(add_rows) is None:
@@ -147,6 +164,6 @@ def warm_up(dtype: np.dtype) -> None:
     from scipy import sparse
 
     one = sparse.csc_array(np.ones((1, 1)))
-    adding, numbers = AddedRows(one, one, 1), np.zeros(1, dtype)
-    adding._add_stored(slice(0, 1), numbers, Seen(0.0, 0.0, None))
-    adding._add_stored_codes(slice(0, 1), numbers, Seen(0.0, 0.0, None))
+    part, numbers, seen = slice(0, 1), np.zeros(1, dtype), Seen(0.0, 0.0, None)
+    AddedRows(one, one, 1)._add_stored(part, numbers, seen)
+    AddedRows(one, None, 1)._add_stored_codes(part, numbers, seen)

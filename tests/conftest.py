@@ -20,10 +20,16 @@ def pytest_collection_modifyitems(items):
             item.add_marker(pytest.mark.slow)
 
 
+def shared_folder(tmp_path_factory):
+    """The temporary folder of all processes that run tests side by side."""
+    base = tmp_path_factory.getbasetemp()
+    return base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+
+
 @pytest.fixture(scope="session", autouse=True)
 def own_cache(tmp_path_factory):
-    """A cache folder that is nobody else's."""
-    os.environ["BAVLO_CACHE"] = str(tmp_path_factory.mktemp("cache"))
+    """A cache folder that only these tests have, all together, so that loops are compiled once."""
+    os.environ["BAVLO_CACHE"] = str(shared_folder(tmp_path_factory) / "own-cache")
 
 
 @pytest.fixture(autouse=True)
@@ -36,10 +42,7 @@ def own_memory(monkeypatch):
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory):
     """The demo data and what the worked example made of it; tests leave it as it is."""
-    shared = tmp_path_factory.getbasetemp()
-    if "PYTEST_XDIST_WORKER" in os.environ:
-        shared = shared.parent
-    folder = shared / "world" / "sorrel"
+    folder = shared_folder(tmp_path_factory) / "world" / "sorrel"
     folder.parent.mkdir(exist_ok=True)
     with (folder.parent / "lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)

@@ -1,6 +1,7 @@
 """Threads and a cluster go through the same loops with the same results."""
 
 import itertools
+import sys
 from dataclasses import dataclass
 
 import numpy as np
@@ -159,33 +160,22 @@ def test_workers_are_told_whether_compiled_loops_pay(pays, monkeypatch):
     ("cluster_address", "most", "said"),
     [(None, 2**60, "here"), (None, 2**20, ""), ("tcp://there:8786", 2**20, "allowed")],
 )
-def test_loops_are_compiled_where_they_fit(cluster_address, most, said, monkeypatch):
+def test_loops_are_loaded_where_they_fit(cluster_address, most, said, monkeypatch):
     heard = []
     monkeypatch.setattr(memory, "allow", lambda: heard.append("allowed"))
     run = Resources(2, most, None, cluster_address)
-    memory.compile_where_it_fits(run, Needs(10, 10), lambda: heard.append("here"))
+    memory.load_where_it_fits(run, Needs(10, 10), lambda: heard.append("here"))
     assert "".join(heard) == said
 
 
-@pytest.mark.parametrize(
-    ("cluster_address", "most", "said", "taken"),
-    [
-        (None, 2**60, "beside", memory.SIZE),
-        (None, 2**20, "", 0),
-        ("tcp://there:8786", 2**20, "allowed", 0),
-    ],
-)
-def test_what_loops_take_that_are_loaded_beside_the_work_counts_as_kept(
-    cluster_address, most, said, taken, monkeypatch
-):
-    heard = []
-    monkeypatch.setattr(memory, "allow", lambda: heard.append("allowed"))
-    monkeypatch.setattr(memory, "load_early", lambda _: heard.append("beside"))
-    monkeypatch.setattr(memory, "is_loaded", lambda: False)
-    run = Resources(2, most, None, cluster_address)
-    needs = memory.load_where_it_fits(run, Needs(10, 10, 5), lambda: None)
-    assert "".join(heard) == said
-    assert needs == Needs(10, 10 + taken, 5)
+def test_what_loops_take_must_fit_unless_it_is_taken_already(monkeypatch):
+    monkeypatch.setattr(memory, "in_use", lambda: 2**27)
+    needs, least = Needs(2**20, 2**20), 2**27 + memory.MARGIN + 2**22
+    monkeypatch.setitem(sys.modules, "llvmlite", None)
+    assert memory.has_room_for_loops(least, needs)
+    monkeypatch.delitem(sys.modules, "llvmlite")
+    assert not memory.has_room_for_loops(least, needs)
+    assert memory.has_room_for_loops(least + memory.SIZE, needs)
 
 
 def test_an_error_on_a_worker_names_what_was_read(cluster):

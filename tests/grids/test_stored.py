@@ -2,8 +2,8 @@
 
 import gzip
 import shutil
-import threading
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pytest
@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bavlo.commands import series
-from bavlo.core.compiled import load_early
+from bavlo.compiled import prepare
 from bavlo.core.reduce.totals import DecodedStep
 from bavlo.engine.protocol import Resources
 from bavlo.errors import InputError
@@ -28,10 +28,9 @@ pytest.importorskip("numba")
 
 
 @pytest.fixture(autouse=True)
-def loops(monkeypatch):
-    stored.warm_up(np.dtype("f4"))
-    stored.warm_up(np.dtype("f8"))
-    monkeypatch.setattr("bavlo.engine.memory.load_early", lambda warm_up: warm_up())
+def loops():
+    prepare(partial(stored.warm_up, np.dtype("f4")))
+    prepare(partial(stored.warm_up, np.dtype("f8")))
 
 
 @pytest.fixture
@@ -214,7 +213,7 @@ def test_every_layout_gives_the_same_table_with_and_without_loops(
     words = ((), ranks, ("--measure", "mean,p90,max", "--order", "region"))
     found = [table(*more) for more in words]
     assert len(added) >= 40
-    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     added.clear()
     assert found == [table(*more) for more in words]
     assert not added
@@ -234,31 +233,6 @@ def test_steps_that_are_stored_together_are_not_read_one_by_one(tmp_path, monkey
     assert not will_add_as_stored(replace(source, scale=2.0), here)
 
 
-def test_nobody_waits_for_loops_that_are_being_loaded(added, tmp_path, monkeypatch):
-    values = np.round(np.random.default_rng(5).gamma(0.5, 9, (40, 12, 40)), 1).astype("f4")
-    grid = write_grid(tmp_path / "rain.nc", values, zlib=True, chunksizes=(1, 12, 40))
-    regions = write_regions(tmp_path / "r.geojson", {"a": box(0.4, 0.3, 21.5, 11.7)})
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
-    monkeypatch.setattr(series, "WORTH_ADDING", 0)
-
-    def written(name):
-        words = ["series", grid, "--regions", regions, "--every", "month", "--min-steps", "0.2"]
-        run(*words, "--quiet", "--out", tmp_path / name)
-        return (tmp_path / name).read_bytes()
-
-    loaded = written("loaded.csv")
-    assert added
-    added.clear()
-    done = threading.Event()
-    monkeypatch.setattr("bavlo.engine.memory.load_early", lambda _: load_early(done.wait))
-    try:
-        loading = written("loading.csv")
-    finally:
-        done.set()
-    assert not added
-    assert loading == loaded
-
-
 def test_a_raster_unlike_the_first_is_decoded_among_others(added, tmp_path, monkeypatch):
     rng = np.random.default_rng(5)
     values = np.round(rng.gamma(0.5, 9, (40, 12, 40)), 1).astype("f4")
@@ -273,6 +247,6 @@ def test_a_raster_unlike_the_first_is_decoded_among_others(added, tmp_path, monk
     words += ["--input-unit", "mm", "--min-steps", "0.2", "--quiet", "--replace"]
     run(*words, "--out", tmp_path / "stored.csv")
     assert sum(bool(step.packing.where) for step in added) == 39  # others warmed loops up
-    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     run(*words, "--out", tmp_path / "plain.csv")
     assert (tmp_path / "stored.csv").read_bytes() == (tmp_path / "plain.csv").read_bytes()

@@ -6,7 +6,7 @@ import rasterio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled, prepare
 from bavlo.grids.fast import tiff
 from bavlo.grids.fast.shared import shared
 from bavlo.grids.source import CellSelection, CellSubset, Window
@@ -102,7 +102,7 @@ def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_pa
         compress="deflate", predictor=3, **BLOCKS[blocks],
     ) as data:  # fmt: skip
         data.write(values, 1)
-    tiff.warm_up(path)
+    prepare(lambda: tiff.warm_up(path))
     assert compiled(tiff.undo_float_predictor) is not None
     wanted = [
         (slice(0, 100), slice(0, width)), (slice(20, 71), slice(60, 130)),
@@ -116,7 +116,7 @@ def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_pa
             with shared(2**20):
                 kept = tiff.read_window(*window)
             with monkeypatch.context() as without:
-                without.setattr("bavlo.core.compiled.wanted", False)
+                without.setattr("bavlo.compiled.loops.wanted", False)
                 assert compiled(tiff.undo_float_predictor) is None
                 plain = tiff.read_window(*window)
             own = values[rows, columns].tobytes()

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 import shapely
 
+from bavlo import kept
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import Regions
-from bavlo.grids import kept
 from bavlo.regions import cache as overlaycache
 from support import run
 

@@ -27,7 +27,7 @@ def parser() -> Parser:
 def run(arguments: list[str]) -> int:
     """Run `bavlo cache`."""
     given = parser().read(arguments)
-    from bavlo.grids import kept
+    from bavlo import kept
 
     if given["clear"]:
         count, size = kept.clear()

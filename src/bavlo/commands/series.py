@@ -14,7 +14,7 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import compile_where_it_fits, load_where_it_fits
+from bavlo.engine.memory import load_where_it_fits
 from bavlo.engine.needs import Needs
 from bavlo.engine.segments import (
     VALUES_AT_ONCE,
@@ -60,9 +60,9 @@ UNIT_VALUES = VALUES_AT_ONCE
 SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
-# Cells × steps from which on compiled loops, which take 0.7 s to load, save at least as much again.
-WORTH_RANKING = 2**28
-WORTH_ADDING = 350_000_000
+# Cells × steps from which on compiled loops save 0.2 s of two processors, and take 0.1 s to load.
+WORTH_RANKING = 2**25
+WORTH_ADDING = 2**27
 STORED_SIZE = 4  # bytes of a number that is kept as it is stored
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
@@ -108,7 +108,7 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        needs = self._load_loops(needs)
+        self._load_loops(needs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -124,25 +124,15 @@ class SeriesJob:
                     each.store(own)
         return values
 
-    def _load_loops(self, needs: Needs) -> Needs:
-        """Load the compiled loops that save more time than loading them takes.
-
-        Returns
-        -------
-        needs
-            With what those take that are loaded beside the work.
-        """
+    def _load_loops(self, needs: Needs) -> None:
+        """Load the compiled loops that save more time than loading them takes."""
         run, source = self.plans[0].request.run, self.opened.source
         if self._ranks_very_many:
-            compile_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
-        if not self._adds_very_many:
-            return needs
-        warm_up = partial(stored.warm_up, source.files[0].dtype)
-        turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
-        if turning:  # while the scratch file is written, before which no unit is read
+            load_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
+        if self._adds_very_many:
+            turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
+            warm_up = partial(stored.warm_up, source.files[0].dtype)
             load_where_it_fits(run, needs.at_least(turning), warm_up, run.jobs)
-            return needs
-        return load_where_it_fits(run, needs, warm_up, run.jobs)
 
     @property
     def _ranks_very_many(self) -> bool:

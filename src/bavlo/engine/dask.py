@@ -13,7 +13,7 @@ from functools import partial
 from typing import Any, TypeVar
 
 from bavlo import __version__
-from bavlo.core.compiled import allow, is_allowed
+from bavlo.compiled import allow, is_allowed
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick

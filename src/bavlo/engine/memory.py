@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from bavlo.core.compiled import SIZE, allow, is_loaded, load_early
+from bavlo.compiled import SIZE, allow, prepare
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
@@ -30,46 +30,27 @@ def size_text(size: float) -> str:
     return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
 
 
-def compile_where_it_fits(
+def load_where_it_fits(
     run: Resources, needs: Needs, warm_up: Callable[[], None], jobs: int = 1
 ) -> None:
-    """Let loops that pay for it be compiled: here where there is room for that, else by workers.
+    """Load compiled loops that pay for it: here where there is room for that, else by workers.
 
     Parameters
     ----------
     warm_up
-        Loads and compiles them, now, so that what that takes counts as taken when workers are
+        Calls each of them once, now, so that what that takes counts as taken when workers are
         counted.
     """
     if run.cluster is not None:
         allow()  # they have memory of their own, and are told
-    elif has_room_to_compile(run.memory, needs, jobs):
-        warm_up()
+    elif has_room_for_loops(run.memory, needs, jobs):
+        prepare(warm_up)
 
 
-def load_where_it_fits(
-    run: Resources, needs: Needs, warm_up: Callable[[], None], jobs: int = 1
-) -> Needs:
-    """The same beside the work, which does without them until they are there.
-
-    Returns
-    -------
-    needs
-        With what they will take.
-    """
-    if run.cluster is not None:
-        allow()
-    elif has_room_to_compile(run.memory, needs, jobs):
-        taken = 0 if is_loaded() else SIZE
-        load_early(warm_up)
-        return Needs(needs.unit, needs.kept + taken, needs.room)
-    return needs
-
-
-def has_room_to_compile(memory: int, needs: Needs, jobs: int = 1) -> bool:
-    """Whether a memory suffices for the compiler beside what so many workers need."""
-    compiler = 0 if is_loaded() else SIZE
-    return in_use() + compiler + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
+def has_room_for_loops(memory: int, needs: Needs, jobs: int = 1) -> bool:
+    """Whether a memory suffices for compiled loops beside what so many workers need."""
+    loops = 0 if "llvmlite" in sys.modules else SIZE
+    return in_use() + loops + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

@@ -13,7 +13,7 @@ from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import compile_where_it_fits
+from bavlo.engine.memory import load_where_it_fits
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
@@ -27,9 +27,9 @@ if TYPE_CHECKING:
     from scipy import sparse
 
 BRICK_VALUES = 2**22  # cells × steps of a brick
-# Of one with the bootstrap, so that workers and the compiler fit into little memory.
+# Of one with the bootstrap, so that several workers fit into little memory.
 BOOTSTRAPPED_VALUES = 2**21
-WORTH_COMPILING = 2**23  # calendar days of cells; loops save 3 s then, and take one
+WORTH_COMPILING = 2**21  # calendar days of cells; loops save a second of one processor then
 COPIES_OF_BRICK = 12.0
 KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
 
@@ -48,7 +48,7 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
     if _pays_to_compile(plan):
         loops = bootstrap if bootstraps(plan) else calendar_percentiles
-        compile_where_it_fits(plan.request.run, needs, loops.warm_up)
+        load_where_it_fits(plan.request.run, needs, loops.warm_up)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):

@@ -11,7 +11,7 @@ from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import compile_where_it_fits
+from bavlo.engine.memory import load_where_it_fits
 from bavlo.engine.needs import Needs
 from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
@@ -131,7 +131,7 @@ def count_by_stream(
     steps = sum(unit.last - unit.first for unit in units)
     follows = sum(counting.runs for counting in countings)
     if follows * steps * cells >= WORTH_COMPILING:
-        compile_where_it_fits(plan.request.run, needs, warm_up)
+        load_where_it_fits(plan.request.run, needs, warm_up)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):

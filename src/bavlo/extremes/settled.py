@@ -19,7 +19,7 @@ from bavlo.core.stats.measures import parse_measure
 from bavlo.engine.segments import Segment
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan, counting_of
-from bavlo.grids.kept import keep, load
+from bavlo.kept import keep, load
 from bavlo.plan.settled import (
     StepStamps,
     changed_steps,

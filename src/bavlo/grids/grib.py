@@ -11,13 +11,14 @@ from pathlib import Path
 
 import numpy as np
 
+from bavlo import kept
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import HOUR
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
 from bavlo.errors import BavloError, InputError, refused_by_system
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, kept
+from bavlo.grids import cf
 from bavlo.grids.grib_layouts import ValueOrder, cells_of
 from bavlo.grids.grib_messages import (
     Header,

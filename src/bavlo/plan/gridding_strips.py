@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
@@ -15,16 +17,13 @@ from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
 from bavlo.engine.segments import Segment
-from bavlo.grids.source import GridSource
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import (
     RowReader,
     StoredRowReader,
     load_loops,
-    load_reading,
     strip_needs,
     strips_of,
-    worth_adding,
 )
 from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
@@ -74,11 +73,6 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
 
-def load_bringing(source: GridSource) -> None:
-    """Load and compile what reads a large raster and brings its rows onto new ones."""
-    row_sums.warm_up(load_reading(source))
-
-
 def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     """(ny', nx') values on the new cells of a band, whose old rows are read a few at a time."""
     if plan.onto is None or plan.cells.whole_rows is None:
@@ -103,8 +97,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     run = plan.request.run
     reader = StoredRowReader(RowReader(plan.source))
     wanted = frozenset([CLASSES] if reducer.of_codes else [])
-    least = worth_adding(plan.source, wanted)
-    load_loops(plan.source, run, needs, load_bringing, least)
+    load_loops(plan.source, run, needs, wanted, partial(row_sums.warm_up, reducer.of_codes))
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(reader, reducer, segments):

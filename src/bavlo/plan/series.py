@@ -173,7 +173,7 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
     measures = tuple(parse_measure(name) for name in request.measuring.measure)
     if adds_up_in_strips(request, source, what, measures):
         wanted = frozenset(measure.made_of for measure in measures)
-        runs = runs_of(regions.regions, source, request.run, wanted)
+        runs = runs_of(regions.regions, source, request.run)
         if runs is not None:
             check_overlap(source, regions, runs, report)
             index_of_runs = StripIndex(runs, RowAreas(source.layout), wanted)

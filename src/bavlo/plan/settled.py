@@ -24,8 +24,8 @@ from bavlo.core.values.kinds import implausible
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests
 from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.kept import keep, load
 from bavlo.grids.source import GridSource
+from bavlo.kept import keep, load
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import SeriesArrays
 from bavlo.plan.value_range import ValueRange

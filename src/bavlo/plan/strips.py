@@ -11,7 +11,6 @@ from functools import partial
 
 import numpy as np
 
-from bavlo.core.compiled import allow, load_early
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
@@ -19,14 +18,14 @@ from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import Rows
-from bavlo.core.space.runs import RunOverlay, most_bytes, run_overlay
+from bavlo.core.space.runs import RunOverlay, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats import strip_parts
 from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import compile_where_it_fits, has_room_to_compile
+from bavlo.engine.memory import load_where_it_fits
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
@@ -43,11 +42,10 @@ LEAST_CELLS = 2**23  # of a grid that is read in strips
 MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
 BYTES_OF_CELL = 16  # of a strip: its value and stored number
 BYTES_OF_TILED = 48  # the same where tiles are put together
-# Cells of a raster from which on compiled loops save a second of two processors, and take 0.7 s:
-WORTH_CLASSES = 2**25  # to add up class codes
-WORTH_READING = 2**27  # to undo the predictor of floats, and add up
-WORTH_ADDING = 2**29  # to add up alone
-WarmUp = Callable[[GridSource], None]
+# Cells of a raster from which on compiled loops save a third of a second, and take a tenth:
+WORTH_CLASSES = 2**23  # to add up class codes
+WORTH_READING = 2**26  # to undo the predictor of floats, and add up
+WORTH_ADDING = 2**27  # to add up alone
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -70,16 +68,8 @@ def adds_up_in_strips(
     )
 
 
-def runs_of(
-    regions: Regions | Zones, source: GridSource, run: Resources, wanted: frozenset[str]
-) -> RunOverlay | None:
-    """The overlay as runs of cells; None where only single cells tell their areas.
-
-    Parameters
-    ----------
-    wanted
-        What the measures are made of, whose compiled loops are loaded meanwhile if they pay.
-    """
+def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> RunOverlay | None:
+    """The overlay as runs of cells; None where only single cells tell their areas."""
     layout = source.layout
     if isinstance(regions, Zones) or regions.are_points:
         return None
@@ -89,10 +79,6 @@ def runs_of(
         if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
             return None
     edges = edges_on_grid(regions, layout)
-    needs = strip_needs(source, (0, layout.shape[0]), most_bytes(edges, layout))
-    here = run.cluster is None and has_room_to_compile(run.memory, needs, run.jobs)
-    if here and _has_cells(source, worth_adding(source, wanted)):
-        load_early(partial(load_adding, source))
     return run_overlay(edges, layout, run.jobs)
 
 
@@ -164,8 +150,7 @@ def strip_sample(
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
     needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
-    least = worth_adding(source, index.wanted)
-    load_loops(source, request.run, needs, load_adding, least)
+    load_loops(source, request.run, needs, index.wanted, partial(strip_parts.warm_up, index.wanted))
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -176,27 +161,30 @@ def strip_sample(
 
 
 def load_loops(
-    source: GridSource, run: Resources, needs: Needs, warm_up: WarmUp, least: int
+    source: GridSource,
+    run: Resources,
+    needs: Needs,
+    wanted: frozenset[str],
+    warm_up: Callable[[np.dtype], None],
 ) -> None:
-    """Load the compiled loops that a raster of at least so many cells is worked on by."""
-    if _has_cells(source, least):
-        compile_where_it_fits(run, needs, partial(warm_up, source), run.jobs)
+    """Load the compiled loops that read a large raster and add up what is wanted, where they pay.
 
-
-def load_adding(source: GridSource) -> None:
-    """Load and compile what reads a large raster and adds up runs of its cells."""
-    strip_parts.warm_up(load_reading(source))
-
-
-def load_reading(source: GridSource) -> np.dtype:
-    """Load and compile what reads a large raster, and tells what its rows hold.
-
-    Returns
-    -------
-    dtype
-        Of its numbers.
+    Parameters
+    ----------
+    warm_up
+        Calls those that add up numbers of some type.
     """
-    allow()
+
+    def load() -> None:
+        warm_up(_warmed_reading(source))
+
+    rows, columns = source.layout.shape
+    if rows * columns >= _worth_adding(source, wanted):
+        load_where_it_fits(run, needs, load, run.jobs)
+
+
+def _warmed_reading(source: GridSource) -> np.dtype:
+    """Call what reads a large raster and tells what its rows hold; the type of its numbers."""
     if _is_read_by_loops(source):
         tiff.warm_up(source.files[0].path)
     dtype = source.files[0].dtype.newbyteorder("=")
@@ -204,7 +192,7 @@ def load_reading(source: GridSource) -> np.dtype:
     return dtype
 
 
-def worth_adding(source: GridSource, wanted: frozenset[str]) -> int:
+def _worth_adding(source: GridSource, wanted: frozenset[str]) -> int:
     """Cells from which on loops that add up runs save more time than loading them takes."""
     if CLASSES in wanted:
         return WORTH_CLASSES
@@ -215,11 +203,6 @@ def _is_read_by_loops(source: GridSource) -> bool:
     """Whether there are compiled loops that read a raster."""
     path = source.files[0].path
     return path.is_file() and tiff.compiled_directory(path) is not None
-
-
-def _has_cells(source: GridSource, least: int) -> bool:
-    rows, columns = source.layout.shape
-    return rows * columns >= least
 
 
 def strips_of(first: int, last: int, width: int) -> list[Unit]:

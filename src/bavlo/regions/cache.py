@@ -16,7 +16,7 @@ import shapely
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regions import Regions
-from bavlo.grids.kept import OVERLAY, folder, keep, load
+from bavlo.kept import OVERLAY, folder, keep, load
 
 FORMAT = "4"  # of the entries; another number makes all older ones useless
 SMALL = 10_000  # cells and vertices whose overlay is made sooner than the cache is asked

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled, prepare
 from bavlo.core.reduce.merging import InOrder
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
@@ -73,9 +73,9 @@ def test_measures_agree_with_plain_loops(block, seed, percent):
 def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil, way, monkeypatch):
     if way == "compiled":
         pytest.importorskip("numba")
-        spatial.warm_up()
+        prepare(spatial.warm_up)
     else:
-        monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+        monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     rng = np.random.default_rng(8)
     shared = some_overlay(rng, 5, 300)
     block = spoil(rng.normal(0, 5, (40, 300)))
@@ -113,17 +113,17 @@ def test_compiled_percentiles_are_the_others_to_the_last_bit(monkeypatch, number
     block[rng.random(block.shape) < gaps] = np.nan
     block[rng.random(block.shape) < gaps / 2] = -np.nan  # which has another sign
     percents = {0.0, 5.0, 50.0, 99.5, 100.0}
-    spatial.warm_up()
+    prepare(spatial.warm_up)
     assert compiled(spatial.ranks_of_cells) is not None
     for few in (2**9, 2**15):
         monkeypatch.setattr(spatial, "RANKED_AT_ONCE", few)
         with np.errstate(invalid="ignore"):
             found = spatial.weighted_percentiles(index.size_classes, block, 40, percents)
-            monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+            monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
             plain = spatial.weighted_percentiles(
                 index.size_classes, block.astype(np.float64), 40, percents
             )
-            monkeypatch.setattr("bavlo.core.compiled.wanted", True)
+            monkeypatch.setattr("bavlo.compiled.loops.wanted", True)
         for percent in percents:
             assert np.isnan(found[percent][:, -1]).all()  # the region without cells
             if not np.isinf(block).any():  # between two of these there is no number
@@ -133,7 +133,7 @@ def test_compiled_percentiles_are_the_others_to_the_last_bit(monkeypatch, number
 
 @pytest.mark.parametrize("wanted", [False, True])
 def test_percentiles_of_one_region_of_very_many_cells_are_interpolated(wanted, monkeypatch):
-    monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", wanted)
     rng = np.random.default_rng(12)
     weight, block = rng.random(30_000) + 0.1, rng.normal(0, 5, (3, 30_000))
     start, cells = np.zeros(1, np.int64), np.arange(30_000)
@@ -148,7 +148,7 @@ def test_percentiles_of_one_region_of_very_many_cells_are_interpolated(wanted, m
 
 
 def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(monkeypatch):
-    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     rng = np.random.default_rng(9)
     index = OverlayIndex(some_overlay(rng, 3, 300))
     block = rng.normal(0, 5, (900, 300))

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import allow, compiled
 from bavlo.core.reduce.totals import DecodedStep
 from bavlo.core.space import rows as rows_of_grid
 from bavlo.core.space.axis_regrid import axis_areas

@@ -7,7 +7,7 @@ import sys
 import numpy as np
 import pytest
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled, prepare
 from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_kernels import stand_in_limits
@@ -130,10 +130,10 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     window[rng.random(window.shape) < gaps] = np.nan
     ordered = bootstrap._Ordered.of(window)
     column, year = rng.integers(0, 40, 400), rng.integers(0, 30, 400)
-    bootstrap.warm_up()
+    prepare(bootstrap.warm_up)
     assert compiled(stand_in_limits) is not None
     found = ordered.limits(column, year, percent)
-    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     assert compiled(stand_in_limits) is None
     plain = ordered.limits(column, year, percent)
     np.testing.assert_array_equal(found, plain)
@@ -143,7 +143,8 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     places = calendar_percentiles.places_of(150, percent)
     arrays = ordered.every, ordered.inner, ordered.valid, ordered.count, column[:20], year[:20]
     with np.errstate(invalid="ignore"):
-        stand_in_limits(*arrays, ordered.least, *places, limit)
+        room = np.empty(ordered.every.shape[1] + 14), np.empty(5, np.int64)
+        stand_in_limits(*arrays, ordered.least, *places, *room, limit)
     np.testing.assert_array_equal(limit, plain[:20])
 
 
@@ -158,11 +159,11 @@ def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digit
     values = values.astype(kind)
     days, base = calendar_days(time), Base(1991, 1996)
     percents = (0.0, 10.0, 50.0, 90.0, 99.0)
-    bootstrap.warm_up()
+    prepare(bootstrap.warm_up)
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is not None
     found = percentiles_and_exceedance(values, days, base, percents)
     limits = by_calendar_day(values, days, base, percents)
-    monkeypatch.setattr("bavlo.core.compiled.wanted", False)
+    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is None
     plain = percentiles_and_exceedance(values, days, base, percents)
     np.testing.assert_array_equal(limits, plain[0])

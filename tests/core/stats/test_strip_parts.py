@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import allow, compiled
 from bavlo.core.reduce.totals import DecodedStep
 from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.stats.cell_sample import LEAST_COVER
@@ -164,7 +164,7 @@ def test_rows_that_are_not_plain_are_decoded(monkeypatch):
 
     runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[0], [4]]))
     for wanted in (True, False):
-        monkeypatch.setattr("bavlo.core.compiled.wanted", wanted)
+        monkeypatch.setattr("bavlo.compiled.loops.wanted", wanted)
         part = part_sums(Packed(), slice(0, 1), runs)
         assert isinstance(part, DecodedPart) or wanted
         assert part.weighted(CellAreas.of_one(1, 4)).tolist() == [28.0]

@@ -1,4 +1,4 @@
-"""Runs of met steps in two passes, which numba compiles: see `bavlo.core.compiled`."""
+"""Runs of met steps in two passes, which numba compiles: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ def follow_runs(
     least: int,
     row_of: np.ndarray,
     opens_record: bool,
+    room: np.ndarray,
     so_far: np.ndarray,
     counted: np.ndarray,
     head: np.ndarray,
@@ -30,6 +31,8 @@ def follow_runs(
         The row of the period of each step, -1 for none.
     opens_record
         As there.
+    room : (5, K) int32
+        Zeros.
     so_far : (T, K) int32
         Room for how long each run is up to each step.
     counted, head, tail
@@ -39,8 +42,7 @@ def follow_runs(
     """
     steps, columns = occurs.shape
     one, none, enough = np.int32(1), np.int32(0), np.int32(least)
-    run, whole = np.zeros(columns, np.int32), np.zeros(columns, np.int32)
-    nothing, no_spells, no_longest = np.zeros((3, columns), np.int32)
+    run, whole, nothing, no_spells, no_longest = room[0], room[1], room[2], room[3], room[4]
     head[:] = 0
     opening = not opens_record
     for t in range(steps):

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import compiled
 from bavlo.core.conditions.run_kernels import follow_runs
 from bavlo.records import dataclass
 
@@ -163,8 +163,9 @@ def _by_kernel(
         met = np.ascontiguousarray(occurs[:, some])
         ends = np.zeros((2, met.shape[1]), np.int32)
         own = np.zeros((2, len(places), met.shape[1]), np.int32)
-        room, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
-        kernel(met, breaks, least, row_of, opens_record, room, long_enough, *ends, *own)
+        room = np.zeros((5, met.shape[1]), np.int32)
+        so_far, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
+        kernel(met, breaks, least, row_of, opens_record, room, so_far, long_enough, *ends, *own)
         counted[:, some] = long_enough
         head[some], tail[some] = ends
         spells[:, some], longest[:, some] = own
@@ -182,6 +183,5 @@ def count_true(flags: np.ndarray) -> np.ndarray:
 
 def warm_up() -> None:
     """Load and compile what follows runs of steps, where numba is there."""
-    allow()
     met = np.zeros((WORTH_COMPILING, 1), bool)
     follow(met, met[:, 0], 2, [(0, len(met))], opens_record=True, cut=False)

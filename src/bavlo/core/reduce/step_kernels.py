@@ -1,11 +1,12 @@
 """Kernels that add up the steps of a grid as they are stored: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. A step of float32 numbers goes through memory three times less often than
+See `bavlo.compiled`. A step of float32 numbers goes through memory three times less often than
 when NumPy takes its cells, decodes them, looks for what is missing and adds them up one by one.
 """
 
 from __future__ import annotations
 
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,8 @@ def look_at(
     marks: np.ndarray,
     orders: np.ndarray,
     missing: np.ndarray,
-) -> tuple[int, int, int]:
+    found: np.ndarray,
+) -> None:
     """Where some cells of a step have no data, and the range of all others.
 
     Parameters
@@ -37,17 +39,12 @@ def look_at(
         Their `order_of_bits`, in front those of the infinite, beyond which only NaN is.
     missing : (C,) uint8
         Zeros; 1 afterwards where there is no data.
-
-    Returns
-    -------
-    low, high
-        The lowest and the highest number by their `order_of_bits`; low above high where there are
-        none.
-    count
-        Cells without data.
+    found : (3,) int64
+        The lowest and the highest number so far by their `order_of_bits`, low above high where
+        there are none, and how many cells have no data; added to.
     """
     limits = np.iinfo(bits.dtype)
-    low, high, count = limits.max, limits.min, 0
+    low, high = found[0], found[1]
     for run in range(runs.shape[1]):
         away = runs[1, run] - runs[0, run]
         end = runs[0, run] + runs[2, run]
@@ -57,11 +54,11 @@ def look_at(
             lowest, highest = widen(own, limits.max, limits.min)
             if may_be_missing(lowest, highest, orders):
                 gone = missing[first + away : last + away]
-                count += note_missing(numbers[first:last], marks, gone)
+                found[2] += note_missing(numbers[first:last], marks, gone)
                 low, high = widen_without(own, gone, low, high)
             else:
                 low, high = min(low, lowest), max(high, highest)
-    return low, high, count
+    found[0], found[1] = low, high
 
 
 def may_be_missing(low: int, high: int, orders: np.ndarray) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled
 from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.row_kernels import note_codes
 from bavlo.records import dataclass

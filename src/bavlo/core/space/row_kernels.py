@@ -1,6 +1,6 @@
 """Kernels that bring rows as they are stored onto new ones: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. They add in the order of SciPy's product of a matrix by columns and rows.
+See `bavlo.compiled`. They add in the order of SciPy's product of a matrix by columns and rows.
 """
 
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one

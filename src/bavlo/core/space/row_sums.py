@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled
 from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.held_codes import HeldCodes
 from bavlo.core.space.row_kernels import add_codes, add_rows
@@ -157,13 +157,15 @@ def _touched(shares: sparse.csc_array, part: slice) -> tuple[slice, np.ndarray, 
     return new, entries, share
 
 
-def warm_up(dtype: np.dtype) -> None:
-    """Load and compile the loop for numbers of some type, where numba is there."""
+def warm_up(of_codes: bool, dtype: np.dtype) -> None:
+    """Call the loop that adds up class codes or numbers of some type, where numba is there."""
     if compiled(add_rows) is None:
         return
     from scipy import sparse
 
     one = sparse.csc_array(np.ones((1, 1)))
     part, numbers, seen = slice(0, 1), np.zeros(1, dtype), Seen(0.0, 0.0, None)
-    AddedRows(one, one, 1)._add_stored(part, numbers, seen)
-    AddedRows(one, None, 1)._add_stored_codes(part, numbers, seen)
+    if of_codes:
+        AddedRows(one, None, 1)._add_stored_codes(part, numbers, seen)
+    else:
+        AddedRows(one, one, 1)._add_stored(part, numbers, seen)

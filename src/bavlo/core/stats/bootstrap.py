@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_kernels import of_calendar_days, stand_in_limits
+from bavlo.core.stats.calendar_kernels import of_calendar_days, rooms_of, stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     LEAP,
     WINDOW,
@@ -84,7 +84,8 @@ def _by_kernel(
     limit = np.empty((len(percents), length + 1, columns))
     beyond = np.full((len(percents), of_base.days.day.size, columns), np.nan)
     above = np.array([counts_above(percent) for percent in percents])
-    kernel(of_base.table, of_base.step_of, low, share, of_base.least, above, limit, beyond)
+    given = of_base.table, of_base.step_of, low, share, of_base.least, above
+    kernel(*given, *rooms_of(of_base.table), limit, beyond)
     fill_leap(limit, of_base.days)
     return limit, beyond
 
@@ -224,7 +225,9 @@ class _Ordered:
         kernel = compiled(stand_in_limits) if years * column.size >= WORTH_COMPILING else None
         if kernel is not None:
             arrays = self.every, self.inner, self.valid, self.count, column, year
-            kernel(*arrays, self.least, *places_of(self.every.shape[1], percent), limit)
+            places = places_of(self.every.shape[1], percent)
+            others = np.empty(self.every.shape[1] + 2 * span + 4)
+            kernel(*arrays, self.least, *places, others, np.empty(span, np.int64), limit)
             return limit
         own = self.inner[column, :, year]
         # Where the year's own values stand among all; equal ones side by side.
@@ -279,7 +282,6 @@ class _Ordered:
 
 def warm_up() -> None:
     """Load and compile what the bootstrap of float64 records uses, where numba is there."""
-    allow()
     if compiled(stand_in_limits) is None:
         return
     step = np.arange(2 * YEAR)

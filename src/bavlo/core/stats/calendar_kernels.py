@@ -1,6 +1,6 @@
 """Kernels of percentiles of calendar days: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. Each says which function of arrays it stands for; tests hold both
+See `bavlo.compiled`. Each says which function of arrays it stands for; tests hold both
 against each other. Of the values around a day only those around a percentile are put in order: the
 band, from the place `first` to the place `last` of all of them ascending.
 """
@@ -266,6 +266,8 @@ def stand_in_limits(
     least: float,
     low: np.ndarray,
     share: np.ndarray,
+    others: np.ndarray,
+    place: np.ndarray,
     limit: np.ndarray,
 ) -> None:
     """`_Ordered.limits` of `bavlo.core.stats.bootstrap`.
@@ -276,13 +278,13 @@ def stand_in_limits(
         With fewer values a sample has no percentile.
     low, share : (number + 1,)
         Where the percentile of so many values lies.
+    others, place : (values + 2 × span + 4,) float64 and (span,) int64
+        Room.
     limit : (N, years) float64
         Filled; NaN for the year itself and where too little is there.
     """
     span, years = inner.shape[1], inner.shape[2]
     last = every.shape[1] - 1
-    others = np.empty(every.shape[1] + 2 * span + 4)
-    place = np.empty(span, np.int64)
     for n in range(column.size):
         cell, own = column[n], year[n]
         rest = count[cell] - valid[cell, own]
@@ -297,6 +299,19 @@ def stand_in_limits(
                 limit[n, y] = with_stand_in(others, begin, values, low[number], share[number], 0)
 
 
+def rooms_of(table: np.ndarray) -> tuple[np.ndarray, ...]:
+    """What `of_calendar_days` needs of room for values (length, K, years)."""
+    length, _, years = table.shape
+    return (
+        np.empty((length, years)),
+        np.empty((years, SPAN)),
+        np.empty((2, SPAN * years + 4 * SPAN + 8)),
+        np.empty(length, np.int64),
+        np.empty((3, years), np.int64),
+        np.empty((2, SPAN), np.int64),
+    )
+
+
 def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
     table: np.ndarray,
     step_of: np.ndarray,
@@ -304,6 +319,12 @@ def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
     share: np.ndarray,
     least: float,
     above: np.ndarray,
+    ordered: np.ndarray,
+    inner: np.ndarray,
+    lines: np.ndarray,
+    number: np.ndarray,
+    of_years: np.ndarray,
+    of_days: np.ndarray,
     limit: np.ndarray,
     beyond: np.ndarray,
 ) -> None:
@@ -323,6 +344,12 @@ def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
         With fewer values a sample has no percentile.
     above : (Q,) bool
         Whether days above the percentile count, else those below.
+    ordered, inner : (length, years) and (years, 5) float64
+        Room for the sorted values of each day, and of each year around a day.
+    lines : (2, 5 × years + 28) float64
+        Room for sorted values.
+    number, of_years, of_days : (length,), (3, years) and (2, 5) int64
+        Room for how many values there are, and where.
     limit : (Q, length + 1, K) float64
         Filled but for the last day.
     beyond : (Q, T, K) float64
@@ -330,16 +357,14 @@ def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
     """
     length, cells, years = table.shape
     most = SPAN * years
-    ordered, number = np.empty((length, years)), np.zeros(length, np.int64)
-    days, valid = np.empty(SPAN, np.int64), np.empty(years, np.int64)
-    inner, is_ordered = np.empty((years, SPAN)), np.empty(years, np.bool_)
-    band, others = np.empty(most + 4 * SPAN + 8), np.empty(most + 4 * SPAN + 8)
-    before, place = np.empty(years, np.int64), np.empty(SPAN, np.int64)
+    band, others = lines[0], lines[1]
+    valid, before, is_ordered = of_years[0], of_years[1], of_years[2]
+    days, place = of_days[0], of_days[1]
     for cell in range(cells):
         order_days(table, cell, ordered, number)
         for day in range(length):
             total = look_around(table, cell, day, number, days, valid)
-            is_ordered[:] = False
+            is_ordered[:] = 0
             for q in range(low.shape[0]):
                 # Places of the sorted values that any sample's percentile can lie between.
                 first = low[q, max(total - SPAN, 0)] - SPAN
@@ -394,8 +419,8 @@ def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
                             met += above[q] == (at > 1)
                             continue
                         for each in (own, year):
-                            if not is_ordered[each]:
-                                is_ordered[each] = True
+                            if is_ordered[each] == 0:
+                                is_ordered[each] = 1
                                 order_year(table, cell, days, each, inner[each])
                         if begin < 0:
                             find_places(band, first, last, inner[own], place)
@@ -456,6 +481,7 @@ def limits_of_calendar_days(
     depth: int,
     upper: bool,
     room: np.ndarray,
+    counts: np.ndarray,
     limit: np.ndarray,
 ) -> None:
     """One percentile of calendar days: `by_calendar_day`, but for 29 February.
@@ -477,14 +503,15 @@ def limits_of_calendar_days(
         How many values around a day are kept, and whether the highest or the lowest.
     room : (length + 2, at least depth, AT_ONCE)
         For the sorted values of each day and what is made of them, of the type of the values.
+    counts : (length + 1, AT_ONCE) int64
+        Room for how many values there are of each day, and around one.
     limit : (length + 1, K) float64
         Filled but for the last day.
     """
     length, years = step_of.shape
     of_day = min(depth, years)
     merged, moving = room[length], room[length + 1, 0]
-    number = np.zeros((length, AT_ONCE), np.int64)
-    total = np.zeros(AT_ONCE, np.int64)
+    number, total = counts[:length], counts[length]
     for begin in range(0, values.shape[1], AT_ONCE):
         width = min(AT_ONCE, values.shape[1] - begin)
         for day in range(length):

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import compiled
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
@@ -138,7 +138,8 @@ def _limits_by_kernel(
         return False
     room = np.empty((days.length + 2, depth, AT_ONCE), values.dtype)
     given = np.ascontiguousarray(values), _steps_of(days, base), low, share, least
-    kernel(*given, depth, from_top <= from_bottom, room, out)
+    counts = np.empty((days.length + 1, AT_ONCE), np.int64)
+    kernel(*given, depth, from_top <= from_bottom, room, counts, out)
     return True
 
 
@@ -287,7 +288,6 @@ def positions_of(number: np.ndarray, percent: float) -> tuple[np.ndarray, np.nda
 
 def warm_up() -> None:
     """Load and compile what percentiles of calendar days use, where numba is there."""
-    allow()
     step = np.arange(2 * YEAR)
     days = CalendarDays(step % YEAR, step // YEAR, YEAR)
     for kind in (np.float32, np.float64):

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import compiled
 from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.held_codes import MOST_DENSE, HeldCodes
 from bavlo.core.space.row_areas import CellAreas

@@ -56,5 +56,5 @@ class PartRuns:
         enough = self.fraction >= LEAST_COVER
         if enough.all():
             return self
-        place = self.place[:, enough]
+        place = np.compress(enough, self.place, axis=1)  # in one piece, as loops take it
         return PartRuns(self.regions, self.region[enough], self.fraction[enough], place)

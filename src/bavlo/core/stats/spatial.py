@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import compiled
 from bavlo.core.stats.spatial_kernels import INFINITE, percentiles_of_ranked, ranks_of_cells
 from bavlo.records import dataclass
 
@@ -171,7 +171,6 @@ def weighted_percentiles(
 
 def warm_up() -> None:
     """Load and compile what percentiles of regions use, where numba is there."""
-    allow()
     one = SizeClass(np.zeros(1, np.intp), np.zeros((1, RUN), np.intp), np.ones((1, RUN)))
     for kind in (np.float64, np.float32):
         weighted_percentiles([one], np.zeros((1, 1), kind), 1, {50.0})
@@ -190,12 +189,14 @@ def _by_kernels(
     """
     ranks, percentiles = kernels
     bits, infinite = block.view(f"i{block.itemsize}"), INFINITE[block.itemsize]
-    most = max(RANKED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
-    keys = _again("keys", most, np.int64)
+    largest = max((each.cells.shape[1] for each in classes), default=0)
+    most = max(RANKED_AT_ONCE, largest)
+    keys, room, pair = _again("keys", most, np.int64), np.empty(largest), np.empty(2, np.int64)
     for each in classes:
         size, places = each.cells.shape[1], each.compact_cells
         low = (1 << (size - 1).bit_length()) - 1
         few = max(1, most // size)
+        own_room = room[:size], np.empty(size // RUN), pair
         for first in range(0, each.regions.size, few):
             some = slice(first, first + few)
             cells, skipped = places[some], each.skipped[some]
@@ -208,7 +209,7 @@ def _by_kernels(
                 exact = ranks(bits[steps], infinite, cells, skipped, low, key)
                 key.sort(axis=-1)
                 own = block[steps], cells, weights, skipped
-                percentiles(*own, low, key, exact, percents, members, step, out)
+                percentiles(*own, low, key, exact, percents, members, step, *own_room, out)
 
 
 def _pieces(classes: Sequence[SizeClass], steps: int) -> Iterator[tuple[SizeClass, slice]]:

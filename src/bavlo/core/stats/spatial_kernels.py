@@ -1,6 +1,6 @@
 """Kernels of percentiles of regions: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. Each says which function of arrays it stands for; tests hold both
+See `bavlo.compiled`. Each says which function of arrays it stands for; tests hold both
 against each other.
 """
 
@@ -156,6 +156,9 @@ def percentiles_of_ranked(
     percents: np.ndarray,
     regions: np.ndarray,
     begin: int,
+    weight: np.ndarray,
+    ends: np.ndarray,
+    bits: np.ndarray,
     out: np.ndarray,
 ) -> None:
     """What `weighted_percentiles` does once the keys of `ranks_of_cells` are sorted.
@@ -173,14 +176,15 @@ def percentiles_of_ranked(
         Ascending.
     regions : (G,)
         Which they are of all R.
+    weight, ends : (n,) and (n // RUN,) float64
+        Room for the weights of a region, and for their sums.
+    bits : (2,) int64
+        Room for two values.
     out : (Q, all steps, R) float64
         Filled for these, from the step `begin` on.
     """
     steps, _, size = key.shape
-    runs = size // RUN
-    weight, ends = np.empty(size), np.empty(runs)
     # The bits of a float32 are the upper half of those of its rank.
-    bits = np.empty(2, np.int64)
     numbers = bits.view(block.dtype)[8 // block.itemsize - 1 :: 8 // block.itemsize]
     mask = np.int64(low)
     for t in range(steps):

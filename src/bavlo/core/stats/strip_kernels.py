@@ -1,6 +1,6 @@
 """Kernels that add up runs of cells of a raster as it is stored: plain loops that numba compiles.
 
-See `bavlo.core.compiled`. They add in the order of NumPy's `add.reduceat`, which is that of its
+See `bavlo.compiled`. They add in the order of NumPy's `add.reduceat`, which is that of its
 pairwise summation: the first number of a run, plus the sum of the others in eight columns, as long
 as these are at most `COLUMNS_UP_TO`. What is added up is put into a row of so many numbers first,
 which stays near; a cell and a sum take 0.5 ns, where NumPy's passes take 2 to 8.
@@ -25,6 +25,7 @@ def add_weighted(
     region: np.ndarray,
     fraction: np.ndarray,
     total: np.ndarray,
+    row: np.ndarray,
 ) -> None:
     """Sums of values times the areas of their cells and the covered shares of these.
 
@@ -44,8 +45,9 @@ def add_weighted(
         Whose run it is, and the share of each cell that is covered.
     total : (R,) float64
         Added to, piece by piece of at most `LONGEST` cells.
+    row : (LONGEST,) float64
+        Room for such a piece.
     """
-    row = np.empty(LONGEST)
     for run in range(region.size):
         begin, factor, line = line_of(rows, columns, place[0, run])
         for first in range(place[0, run], place[1, run], LONGEST):
@@ -67,9 +69,9 @@ def add_squares(
     region: np.ndarray,
     fraction: np.ndarray,
     total: np.ndarray,
+    row: np.ndarray,
 ) -> None:
     """The same of the squares of values less a shift, times the areas of their cells."""
-    row = np.empty(LONGEST)
     for run in range(region.size):
         begin, factor, line = line_of(rows, columns, place[0, run])
         for first in range(place[0, run], place[1, run], LONGEST):
@@ -91,9 +93,9 @@ def add_areas(
     known: np.ndarray,
     gaps: np.ndarray,
     number: np.ndarray,
+    row: np.ndarray,
 ) -> None:
     """The same of the areas of cells with and without data, and of how many have data."""
-    row = np.empty(LONGEST)
     for run in range(region.size):
         whose, share = region[run], fraction[run]
         begin, factor, line = line_of(rows, columns, place[0, run])

@@ -12,14 +12,16 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from bavlo.core.compiled import compiled
+from bavlo.compiled import Loop, compiled
 from bavlo.core.reduce.step_kernels import floats_in_order
 from bavlo.core.reduce.totals import DecodedStep, Seen
 from bavlo.core.space.row_areas import CellAreas
 from bavlo.core.space.rows import PlainRows, Rows
 from bavlo.core.stats.class_sums import ClassSums, class_sums, stored_class_sums
+from bavlo.core.stats.measures import CLASSES, SQUARES
 from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import (
+    LONGEST,
     add_areas,
     add_squares,
     add_weighted,
@@ -141,19 +143,22 @@ class StoredPart:
         """Areas of cells with and without data, and cells with data."""
         known, gaps, number = (np.zeros(self.runs.regions) for _ in range(3))
         factors = area.rows, area.columns
-        _loop(add_areas)(self._missing, *factors, *self._by_region, known, gaps, number)
+        given = self._missing, *factors, *self._by_region
+        _loop(add_areas)(*given, known, gaps, number, np.empty(LONGEST))
         return known, gaps, number
 
     def weighted(self, area: CellAreas) -> np.ndarray:
         """Values times areas."""
         total, factors = np.zeros(self.runs.regions), (area.rows, area.columns)
-        _loop(add_weighted)(self.numbers, self._missing, *factors, *self._by_region, total)
+        given = self.numbers, self._missing, *factors, *self._by_region
+        _loop(add_weighted)(*given, total, np.empty(LONGEST))
         return total
 
     def squares(self, area: CellAreas, shift: float) -> np.ndarray:
         """Squares of the values less a shift, times areas."""
         total, factors = np.zeros(self.runs.regions), (area.rows, area.columns, shift)
-        _loop(add_squares)(self.numbers, self._missing, *factors, *self._by_region, total)
+        given = self.numbers, self._missing, *factors, *self._by_region
+        _loop(add_squares)(*given, total, np.empty(LONGEST))
         return total
 
     def extremes(self) -> tuple[np.ndarray, np.ndarray]:
@@ -200,8 +205,8 @@ class StoredPart:
         return np.zeros(size, np.uint8) if missing is None else missing.view(np.uint8)
 
 
-def warm_up(dtype: np.dtype) -> None:
-    """Load and compile the loops for numbers of some type, where numba is there."""
+def warm_up(wanted: frozenset[str], dtype: np.dtype) -> None:
+    """Call the loops that add up what is wanted of numbers of some type, where numba is there."""
     if compiled(add_weighted) is None:
         return
     region, place = np.zeros(1, np.int32), np.array([[0], [1]])
@@ -210,12 +215,14 @@ def warm_up(dtype: np.dtype) -> None:
     part = StoredPart(np.zeros(1, dtype), Seen(0.0, 0.0, None), runs)
     part.areas(area)
     part.weighted(area)
-    part.squares(area, 0.0)
-    part.extremes()
-    part.classes(area, area)
+    part.extremes()  # which tell the range of the values
+    if SQUARES in wanted:
+        part.squares(area, 0.0)
+    if CLASSES in wanted:
+        part.classes(area, area)
 
 
-def _loop(kernel: Callable[..., Any]) -> Callable[..., Any]:
+def _loop(kernel: Callable[..., Any]) -> Loop:
     loop = compiled(kernel)
     assert loop is not None
     return loop

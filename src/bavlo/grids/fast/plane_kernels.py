@@ -1,39 +1,27 @@
-"""A loop that puts shuffled numbers together, which numba compiles: see `bavlo.core.compiled`."""
+"""A loop that puts shuffled numbers together, which numba compiles: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
 import numpy as np
 
 
-def join_planes(
-    planes: np.ndarray, shape: tuple[int, int], first: tuple[int, int, int], out: np.ndarray
-) -> None:
+def join_planes(planes: np.ndarray, layer: int, row: int, column: int, out: np.ndarray) -> None:
     """The numbers of a box of a shuffled chunk of numbers of four bytes.
 
     Parameters
     ----------
-    planes : (4 × T × rows × columns,) uint8
+    planes : (4, T, rows, columns) uint8
         All first bytes of the numbers, then all second ones, …
-    shape
-        Rows and columns of the chunk.
-    first
+    layer, row, column
         Where the box begins.
     out : (t, y, x) uint32
         Filled, the first byte being the lowest.
     """
-    size = planes.size // 4
     layers, rows, columns = out.shape
     for t in range(layers):
         for y in range(rows):
-            begin = ((first[0] + t) * shape[0] + first[1] + y) * shape[1] + first[2]
-            second, third, fourth = begin + size, begin + 2 * size, begin + 3 * size
-            join_line(
-                planes[begin : begin + columns],
-                planes[second : second + columns],
-                planes[third : third + columns],
-                planes[fourth : fourth + columns],
-                out[t, y],
-            )
+            line = planes[:, layer + t, row + y, column : column + columns]
+            join_line(line[0], line[1], line[2], line[3], out[t, y])
 
 
 def join_line(

@@ -6,7 +6,7 @@ import sys
 
 import numpy as np
 
-from bavlo.core.compiled import at_hand, compiled
+from bavlo.compiled import at_hand, compiled
 from bavlo.grids.fast.plane_kernels import join_planes
 
 COMPILED_ITEM = 4  # bytes of the numbers that the compiled loop puts together
@@ -36,14 +36,12 @@ def put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -
         for n, plane in enumerate(planes):
             mixed[..., n] = plane[inside]
     else:
-        first = tuple(part.start for part in inside)
-        join(planes.reshape(-1), planes.shape[2:], first, out.view(np.uint32))
+        join(planes, *(part.start for part in inside), out.view(np.uint32))
 
 
 def warm_up() -> None:
     """Load and compile what puts numbers together, where that is allowed."""
     join = compiled(join_planes)
     if join is not None:
-        planes, out = np.zeros(COMPILED_ITEM, np.uint8), np.zeros((1, 1, 1), np.uint32)
-        join(planes, (1, 1), (0, 0, 0), out)
-        join(np.frombuffer(bytes(planes), np.uint8), (1, 1), (0, 0, 0), out)
+        planes = np.zeros((COMPILED_ITEM, 1, 1, 1), np.uint8)
+        join(planes, 0, 0, 0, np.zeros((1, 1, 1), np.uint32))

@@ -8,7 +8,7 @@ from typing import Protocol, runtime_checkable
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled, is_loading
+from bavlo.compiled import compiled
 from bavlo.core.reduce.step_kernels import (
     add_to,
     floats_in_order,
@@ -44,20 +44,17 @@ def is_plain(packing: Packing, dtype: np.dtype) -> bool:
 
 
 def loops_are_ready() -> bool:
-    """Whether steps may be added up as they are stored, without waiting for what is loaded."""
-    return not is_loading() and compiled(look_at) is not None
+    """Whether steps may be added up as they are stored."""
+    return compiled(look_at) is not None
 
 
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile what adds up steps of some type, where numba is there."""
-    allow()
     planes.warm_up()
     if dtype not in FLOATS or compiled(look_at) is None:
         return
-    own = np.zeros(1, dtype)
-    for numbers in (own, np.frombuffer(bytes(own), dtype)):  # which may not be written to
-        step = StoredStep([(CellSubset(None, slice(0, 1), 1), numbers)], Packing(), 1)
-        step.add_to(np.full(1, step.seen.low))
+    step = StoredStep([(CellSubset(None, slice(0, 1), 1), np.zeros(1, dtype))], Packing(), 1)
+    step.add_to(np.full(1, step.seen.low))
 
 
 @dataclass(frozen=True, eq=False)
@@ -92,11 +89,11 @@ class StoredStep:
         dtype = self.parts[0][1].dtype
         kind = np.dtype(f"i{dtype.itemsize}")
         marks = np.array([n for n in (*self.packing.missing, *self.packing.marks) if n == n], dtype)
-        orders, missing, count = orders_of_marks(marks), np.zeros(self.cells, np.uint8), 0
-        low, high = np.iinfo(kind).max, np.iinfo(kind).min
+        orders, missing = orders_of_marks(marks), np.zeros(self.cells, np.uint8)
+        found = np.array([np.iinfo(kind).max, np.iinfo(kind).min, 0])
         for subset, stored in self.parts:
-            found = look(stored, stored.view(kind), subset.runs, marks, orders, missing)
-            low, high, count = min(low, found[0]), max(high, found[1]), count + found[2]
+            look(stored, stored.view(kind), subset.runs, marks, orders, missing, found)
+        low, high, count = found.tolist()
         if low > high:
             return Seen(np.inf, -np.inf, missing.view(bool))
         lowest, highest = floats_in_order(np.array([low, high], kind), dtype).tolist()

@@ -20,7 +20,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bavlo.core.compiled import allow, compiled
+from bavlo.compiled import Loop, compiled
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import are_shared, inflated_once
@@ -223,11 +223,11 @@ def warm_up(path: Path) -> None:
     directory = compiled_directory(path)
     if directory is None:
         return
-    allow()
     kernel = compiled(undo_float_predictor)
     if kernel is not None:
         item = directory.dtype.itemsize
-        kernel(np.zeros((1, item), np.uint8), np.zeros(1, f"u{item}"), 0, 1)
+        line = np.zeros((1, item), np.uint8)
+        kernel(line, _room(line), np.zeros(1, f"u{item}"), 0, 1)
 
 
 def compiled_directory(path: Path) -> Directory | None:
@@ -272,7 +272,7 @@ def read_window(
         if undo is not None and tile.is_whole and directory.is_written(tile.number):
             first = tile.within[0].start * out.shape[1] + tile.within[1].start
             lines = _bytes_of(fetch, directory, tile.number, tile.y)
-            undo(lines, out.reshape(-1).view(f"u{out.itemsize}"), first, out.shape[1])
+            undo(lines, _room(lines), out.reshape(-1).view(f"u{out.itemsize}"), first, out.shape[1])
         else:
             out[tile.within] = _part(path, fetch, directory, tile, fill)
     return out
@@ -353,7 +353,7 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
         undo = _undoing_loop(directory)
         if undo is not None:
             whole = np.empty((lines, width), f"u{item}")
-            undo(data, whole.reshape(-1), 0, width)
+            undo(data, _room(data), whole.reshape(-1), 0, width)
             return whole.view(f"f{item}")
         whole = np.zeros((lines, width), f"u{item}")
         planes = np.cumsum(data, axis=1, dtype=np.uint8)
@@ -384,7 +384,12 @@ def _bytes_of(fetch: Fetch, directory: Directory, number: int, y: int) -> np.nda
     return np.frombuffer(data, np.uint8).reshape(lines, line)
 
 
-def _undoing_loop(directory: Directory) -> Callable[..., None] | None:
+def _room(lines: np.ndarray) -> np.ndarray:
+    """Where the loop that undoes the predictor of floats keeps the sums of a line."""
+    return np.empty(lines.shape[1] // 8 + 1, np.uint64)
+
+
+def _undoing_loop(directory: Directory) -> Loop | None:
     """The compiled loop that undoes the predictor of floats; None where there is none to undo."""
     if directory.predictor != FLOAT_PREDICTOR or sys.byteorder != "little":
         return None

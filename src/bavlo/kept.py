@@ -1,4 +1,4 @@
-"""What is kept between runs as plain arrays: overlays and indexes that took long to make.
+"""What is kept between runs as plain arrays: overlays, indexes and loops that took long to make.
 
 An entry is written beside and then renamed, so that runs at the same time cannot harm one another,
 and read back with its checksums; what is damaged is made anew.
@@ -14,11 +14,12 @@ import threading
 import zipfile
 import zlib
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 
-OVERLAY, INDEX = ".overlay.npz", ".grib-index.npz"  # endings of entries
+OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".loop.npz"  # endings of entries
 DIGEST = "entry_sha256"  # beside the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
 DAMAGE = (
@@ -88,13 +89,14 @@ def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True
         if make_room:
             _make_room(path)
     except OSError:
-        draft.unlink(missing_ok=True)
+        with suppress(OSError):
+            draft.unlink()
 
 
 def entries() -> list[Path]:
     """All entries, the one used last at the end."""
     try:
-        found = [path for path in folder().iterdir() if path.name.endswith((OVERLAY, INDEX))]
+        found = [path for path in folder().iterdir() if path.name.endswith((OVERLAY, INDEX, LOOP))]
     except OSError:
         return []
     return sorted(found, key=lambda path: path.stat().st_mtime)

@@ -9,7 +9,7 @@ from matplotlib.container import BarContainer
 from bavlo.core.stats.gev import plotting_positions
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
-from bavlo.figures import KINDS, draw
+from bavlo.figures import DRAWINGS, draw
 from bavlo.figures.climate import ABOVE, BELOW
 from bavlo.figures.page import Page, render
 from bavlo.figures.style import HEAT, WET, counts_heat, on_page, save, scale_for, shortened
@@ -369,7 +369,7 @@ def test_a_table_without_time_or_of_another_kind_has_no_such_chart():
 def test_every_kind_of_chart_names_a_function_that_there_is():
     from importlib import import_module
 
-    for kind in KINDS.values():
+    for kind in DRAWINGS.values():
         module = import_module(f"bavlo.figures.{kind.module}")
         assert callable(getattr(module, kind.function))
 

@@ -16,15 +16,15 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 
 def parser() -> Parser:
     """The command line of `bavlo chart`."""
-    from bavlo.figures import KINDS
+    from bavlo.figures import DRAWINGS
 
-    kinds = "\n".join(
-        f"  {kind.name:8} {kind.meaning} ({', '.join(kind.tables)})" for kind in KINDS.values()
+    figures = "\n".join(
+        f"  {each.name:8} {each.meaning} ({', '.join(each.tables)})" for each in DRAWINGS.values()
     )
     options = Parser(
         "chart",
         description="A figure of a table that Bavlo wrote.",
-        epilog=f"figures, the first that suits a table being its usual one:\n{kinds}\n\n"
+        epilog=f"figures, the first that suits a table being its usual one:\n{figures}\n\n"
         + EXAMPLES,
         usage="bavlo chart TABLE.csv… --out FILE [options]",
     )

@@ -1,4 +1,4 @@
-"""Figures: each kind of drawing is one entry in one table."""
+"""Figures: each way to draw tables is one entry in one table."""
 
 from __future__ import annotations
 
@@ -18,15 +18,15 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Kind:
+class Drawing:
     """One way to draw a table.
 
     Parameters
     ----------
     name
-        As `kind`.
+        As `figure` names it.
     tables
-        The tables that it draws; the first kind that draws a table is its usual one.
+        The tables that it draws; the first drawing of a table is its usual one.
     module, function
         Where it is drawn.
     meaning
@@ -46,11 +46,13 @@ class Kind:
     as_matrix: bool = False
 
 
-KINDS: dict[str, Kind] = {
-    kind.name: kind
-    for kind in (
-        Kind("lines", ("series", "extremes"), "series", "draw_series", "values over time", 1, True),
-        Kind(
+DRAWINGS: dict[str, Drawing] = {
+    drawing.name: drawing
+    for drawing in (
+        Drawing(
+            "lines", ("series", "extremes"), "series", "draw_series", "values over time", 1, True
+        ),
+        Drawing(
             "bars",
             ("anomalies",),
             "climate",
@@ -59,7 +61,7 @@ KINDS: dict[str, Kind] = {
             1,
             True,
         ),
-        Kind(
+        Drawing(
             "normals",
             ("normals",),
             "climate",
@@ -68,7 +70,7 @@ KINDS: dict[str, Kind] = {
             1,
             True,
         ),
-        Kind(
+        Drawing(
             "diagram",
             ("normals",),
             "climate",
@@ -76,18 +78,22 @@ KINDS: dict[str, Kind] = {
             "rain and temperature together, from two tables of normals",
             tables_needed=2,
         ),
-        Kind("timeline", ("events",), "extremes", "draw_timeline", "events as bars, by their peak"),
-        Kind("calendar", ("events",), "extremes", "draw_calendar", "days of events, year by year"),
-        Kind("longest", ("events",), "extremes", "draw_longest", "the longest spells"),
-        Kind("levels", ("return levels",), "extremes", "draw_levels", "values by return period"),
-        Kind(
+        Drawing(
+            "timeline", ("events",), "extremes", "draw_timeline", "events as bars, by their peak"
+        ),
+        Drawing(
+            "calendar", ("events",), "extremes", "draw_calendar", "days of events, year by year"
+        ),
+        Drawing("longest", ("events",), "extremes", "draw_longest", "the longest spells"),
+        Drawing("levels", ("return levels",), "extremes", "draw_levels", "values by return period"),
+        Drawing(
             "years",
             ("series",),
             "years",
             "draw_years",
             "each year as a line, the last one strong, the band of the base behind",
         ),
-        Kind(
+        Drawing(
             "totals",
             ("series", "extremes"),
             "years",
@@ -95,14 +101,14 @@ KINDS: dict[str, Kind] = {
             "a bar a year, with the mean and the years of the records",
             as_matrix=True,
         ),
-        Kind(
+        Drawing(
             "matrix",
             ("series", "extremes", "anomalies"),
             "years",
             "draw_matrix",
             "years down, months across",
         ),
-        Kind(
+        Drawing(
             "sources",
             ("series", "extremes", "compare", "spread"),
             "sources",
@@ -110,7 +116,7 @@ KINDS: dict[str, Kind] = {
             "several tables as lines, the range between them shaded",
             tables_needed=SEVERAL,
         ),
-        Kind(
+        Drawing(
             "scatter",
             ("series", "extremes", "compare", "spread"),
             "sources",
@@ -118,55 +124,48 @@ KINDS: dict[str, Kind] = {
             "two tables against each other",
             tables_needed=SEVERAL,
         ),
-        Kind(
+        Drawing(
             "agreement",
             ("compare",),
             "sources",
             "draw_agreement",
             "a statistic by region and period",
         ),
-        Kind(
+        Drawing(
             "shares",
             ("classes",),
             "classes",
             "draw_shares",
             "shares of classes as stacked bars, a region each",
         ),
-        Kind("trend", ("trends",), "trends", "draw_trend", "values with the line of their trend"),
-        Kind("cells", ("trace",), "trace", "draw_cells", "the cells behind a number"),
-        Kind("slopes", ("trends",), "trends", "draw_slopes", "slopes with their intervals"),
+        Drawing(
+            "trend", ("trends",), "trends", "draw_trend", "values with the line of their trend"
+        ),
+        Drawing("cells", ("trace",), "trace", "draw_cells", "the cells behind a number"),
+        Drawing("slopes", ("trends",), "trends", "draw_slopes", "slopes with their intervals"),
     )
 }
 
 
-def draw(tables: Sequence[Table], title: str, kind: str | None = None, **settings: Any) -> Figure:
-    """Draw tables in one of the ways of their kind.
+def draw(tables: Sequence[Table], title: str, figure: str | None = None, **settings: Any) -> Figure:
+    """Draw tables in one of the ways that suit them.
 
     Parameters
     ----------
-    kind
-        A name of KINDS; None for the usual one.
+    figure
+        A name of DRAWINGS; None for the usual one.
     settings
-        What the kind takes further: base, and for return levels the yearly highest values.
+        What the drawing takes further: base, and for return levels the yearly highest values.
+
+    Raises
+    ------
+    RequestError
+        Where there is no such drawing of these tables.
     """
     from importlib import import_module
 
     name = "classes" if "class" in tables[0].axes else tables[0].name
-    suited = [k for k in KINDS.values() if name in k.tables]
-    chosen = KINDS.get(kind or "")
-    if kind is None:
-        together = len(tables) > 1 or "matched" in settings
-        chosen = next((k for k in suited if k.tables_needed == len(tables) > 1), None)
-        chosen = chosen or next(
-            (k for k in suited if (k.tables_needed == SEVERAL) == together), None
-        )
-        chosen = chosen or next(iter(suited), None)
-    if chosen is None or chosen not in suited:
-        known = ", ".join(k.name for k in suited)
-        what = f"{kind} is not for it" if known else f"there is no chart of this table ({name})"
-        raise RequestError("figure" if known else "out", what, f"use {known or 'CSV'}")
-    if len(tables) > 1 and chosen.tables_needed == 1:
-        raise RequestError("figure", f"{chosen.name} draws one table", "give one")
+    drawing = _suited(name, tables, figure, "matched" in settings)
     is_static = "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]
     if is_static and name != "classes":
         raise RequestError(
@@ -176,16 +175,40 @@ def draw(tables: Sequence[Table], title: str, kind: str | None = None, **setting
         from bavlo.figures.extremes import as_series
 
         tables = [as_series(table) for table in tables]
-    if chosen.as_matrix and len(tables) == 1:
+    if drawing.as_matrix and len(tables) == 1:
         from bavlo.figures.many import draw_many
         from bavlo.figures.panels import MOST_PANELS
 
         if tables[0].axes["region"] > MOST_PANELS:
             return draw_many(tables[0], title)
-    module = import_module(f"bavlo.figures.{chosen.module}")
-    function: Callable[..., Figure] = getattr(module, chosen.function)
-    if chosen.tables_needed == SEVERAL and "matched" not in settings:
-        raise RequestError(
-            "figure", f"{chosen.name} draws several tables", "give two or more, as A=a.csv B=b.csv"
-        )
-    return function(tables if chosen.tables_needed != 1 else tables[0], title, **settings)
+    module = import_module(f"bavlo.figures.{drawing.module}")
+    function: Callable[..., Figure] = getattr(module, drawing.function)
+    return function(tables if drawing.tables_needed != 1 else tables[0], title, **settings)
+
+
+def _suited(name: str, tables: Sequence[Table], figure: str | None, matched: bool) -> Drawing:
+    """The drawing that is asked for, or the usual one of tables of some name.
+
+    Parameters
+    ----------
+    matched
+        Whether periods of several tables were matched before.
+    """
+    suited = [each for each in DRAWINGS.values() if name in each.tables]
+    if figure is None:
+        together = len(tables) > 1 or matched
+        by_number = [each for each in suited if each.tables_needed == len(tables) > 1]
+        by_number += [each for each in suited if (each.tables_needed == SEVERAL) == together]
+        drawing = next(iter([*by_number, *suited]), None)
+    else:
+        drawing = DRAWINGS.get(figure)
+    if drawing is None or drawing not in suited:
+        known = ", ".join(each.name for each in suited)
+        what = f"{figure} is not for it" if known else f"there is no chart of this table ({name})"
+        raise RequestError("figure" if known else "out", what, f"use {known or 'CSV'}")
+    if len(tables) > 1 and drawing.tables_needed == 1:
+        raise RequestError("figure", f"{drawing.name} draws one table", "give one")
+    if drawing.tables_needed == SEVERAL and not matched:
+        what = f"{drawing.name} draws several tables"
+        raise RequestError("figure", what, "give two or more, as A=a.csv B=b.csv")
+    return drawing

@@ -12,13 +12,14 @@ from functools import partial
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
+from bavlo.core.space import cutting
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import Rows
-from bavlo.core.space.runs import RunOverlay, run_overlay
+from bavlo.core.space.runs import BYTES_OF_RUN, RunOverlay, most_bytes, run_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats import strip_parts
 from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
@@ -46,6 +47,7 @@ BYTES_OF_TILED = 48  # the same where tiles are put together
 WORTH_CLASSES = 2**23  # to add up class codes
 WORTH_READING = 2**26  # to undo the predictor of floats, and add up
 WORTH_ADDING = 2**27  # to add up alone
+WORTH_CUTTING = 2**19  # pieces of outlines, of which loops cut a million in a second less
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -79,6 +81,9 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
         if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
             return None
     edges = edges_on_grid(regions, layout)
+    room = most_bytes(edges, layout)
+    if room >= WORTH_CUTTING * BYTES_OF_RUN:
+        load_where_it_fits(run, Needs(room, room), cutting.warm_up)
     return run_overlay(edges, layout, run.jobs)
 
 

@@ -109,7 +109,7 @@ OPTIONS: tuple[Option, ...] = (
            "its measure, where the table has several"),
     Option("pick", "figure.pick", "COLUMN=VALUE", "picks", None, "trace", "row",
            "what stands in any other column, where several rows are left", repeat=True),
-    Option("figure", "figure.figure", "NAME", "|bavlo.figures:KINDS", None, "chart", "figure",
+    Option("figure", "figure.figure", "NAME", "|bavlo.figures:DRAWINGS", None, "chart", "figure",
            "one of those below"),
     Option("column", "figure.column", "NAME", "", None, "map", "figure", "column to colour by",
            "value, of anomalies anomaly",

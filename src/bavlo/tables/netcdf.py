@@ -30,7 +30,7 @@ CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}
 ALONG = ("region", "period")  # axes that are dimensions; all others have variables of their own
 LEAP_SECONDS = ("standard", "gregorian", "proleptic_gregorian")  # calendars that could have some
 OF_VALUES = ("value", "normal", "std", "anomaly")  # columns that the cell methods are of
-KINDS = ("year", "season", "month", "dekad", "pentad")  # whose normals have climatology bounds
+CYCLES = ("year", "season", "month", "dekad", "pentad")  # whose normals have climatology bounds
 WITHOUT_UNIT = ("rank", "1", "")
 
 
@@ -165,7 +165,7 @@ def _of_base(table: Table, calendar: str) -> np.ndarray | None:
     known: list[dict[str, tuple[int, int]]] = []
     for year in years:
         spans: dict[str, tuple[int, int]] = {}
-        for kind in KINDS:
+        for kind in CYCLES:
             for around in (year - 1, year):  # DJF ends in the year that it belongs to
                 for _, cycle, start, end in spans_of_year(kind, calendar, around):
                     spans[cycle] = (start, end)

@@ -8,7 +8,8 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
-from bavlo.core.space.pieces import SLIVER, cut_at_lines, sphere_strip
+from bavlo.core.space.piece_kernels import SLIVER
+from bavlo.core.space.pieces import cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
 from bavlo.records import dataclass

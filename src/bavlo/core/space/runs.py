@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from bavlo.core.space.cutting import count_pieces
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
     Overlay,
@@ -17,7 +18,7 @@ from bavlo.core.space.overlay import (
     tiny_regions,
     wrapped,
 )
-from bavlo.core.space.pieces import count_pieces, cut_at_lines
+from bavlo.core.space.pieces import cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import few_rows
@@ -181,7 +182,7 @@ def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOve
     parts.append((tiny.astype(np.int32), cell, np.ones(tiny.size, np.int32), share))
     region, start, length, fraction = (np.concatenate(each) for each in zip(*parts, strict=True))
     del parts
-    order = np.lexsort((region, start))
+    order = np.argsort(start * edges.count + region)  # of which no two are the same
     region, start, length, fraction = region[order], start[order], length[order], fraction[order]
     height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
     row, first = np.divmod(start, nx)

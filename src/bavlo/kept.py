@@ -20,6 +20,7 @@ from pathlib import Path
 import numpy as np
 
 OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".loop.npz"  # endings of entries
+MEANING = {OVERLAY: "overlays", INDEX: "indexes of GRIB messages", LOOP: "compiled loops"}
 DIGEST = "entry_sha256"  # beside the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
 DAMAGE = (
@@ -96,7 +97,7 @@ def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True
 def entries() -> list[Path]:
     """All entries, the one used last at the end."""
     try:
-        found = [path for path in folder().iterdir() if path.name.endswith((OVERLAY, INDEX, LOOP))]
+        found = [path for path in folder().iterdir() if path.name.endswith(tuple(MEANING))]
     except OSError:
         return []
     return sorted(found, key=lambda path: path.stat().st_mtime)

@@ -220,6 +220,8 @@ def test_the_cache_is_shown_and_cleared(tmp_path, monkeypatch):
     (tmp_path / "a.overlay.npz").write_bytes(b"x" * 100_000)
     said = run("cache").stdout
     assert "1 entry, 0.1 MB" in said
+    assert "1 overlays\n" in said
+    assert "compiled loops" not in said
     assert "--clear" in said
     assert "removed 1 entry" in run("cache", "--clear").stdout
     assert not list(tmp_path.iterdir())

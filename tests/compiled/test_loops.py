@@ -22,9 +22,13 @@ def add(a, b):
     return a + b
 
 
-@pytest.fixture(autouse=True)
-def afresh(monkeypatch, tmp_path):
+@pytest.fixture
+def empty_cache(monkeypatch, tmp_path):
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
+
+
+@pytest.fixture(autouse=True)
+def afresh(monkeypatch):
     monkeypatch.setattr(loops, "_allowed", False)
     monkeypatch.setattr(loops, "_loops", {})
     yield
@@ -60,14 +64,14 @@ def test_nobody_waits_for_what_is_not_at_hand():
     assert at_hand(add_to) is loop
 
 
-def test_what_was_compiled_is_kept_and_the_compiler_not_asked_again(monkeypatch):
+def test_what_was_compiled_is_kept_and_the_compiler_not_asked_again(monkeypatch, empty_cache):
     prepare(lambda: summed(compiled(add_to)))
     monkeypatch.setattr(loops, "_loops", {})
     monkeypatch.setattr(loops, "_compiler", None)  # so that to ask it would be an error
     assert summed(compiled(add_to)) == [2.0, 3.0, 4.0]
 
 
-def test_each_type_of_arrays_has_a_loop_of_its_own():
+def test_each_type_of_arrays_has_a_loop_of_its_own(empty_cache):
     allow()
     loop = compiled(add_to)
     assert summed(loop, np.float64) == summed(loop, np.int16) == [2.0, 3.0, 4.0]
@@ -75,7 +79,7 @@ def test_each_type_of_arrays_has_a_loop_of_its_own():
 
 
 @pytest.mark.parametrize("damage", [b"", b"no archive"])
-def test_an_entry_that_is_damaged_is_made_anew(monkeypatch, damage):
+def test_an_entry_that_is_damaged_is_made_anew(monkeypatch, damage, empty_cache):
     allow()
     summed(compiled(add_to))
     (entry,) = kept.entries()
@@ -83,6 +87,15 @@ def test_an_entry_that_is_damaged_is_made_anew(monkeypatch, damage):
     monkeypatch.setattr(loops, "_loops", {})
     assert summed(compiled(add_to)) == [2.0, 3.0, 4.0]
     assert machine_code.kept(entry) is not None
+
+
+def test_what_others_may_have_written_is_not_run(empty_cache):
+    allow()
+    summed(compiled(add_to))
+    (entry,) = kept.entries()
+    assert machine_code.kept(entry) is not None
+    entry.chmod(0o666)
+    assert machine_code.kept(entry) is None
 
 
 def test_numbers_and_flags_go_in_and_come_out():
@@ -109,7 +122,7 @@ def test_arrays_with_gaps_and_of_other_byte_orders_are_refused():
         loop(np.arange(5, dtype=">f4"), RUNS, np.ones(3))
 
 
-def test_what_the_compiler_cannot_make_numba_does_here():
+def test_what_the_compiler_cannot_make_numba_does_here(empty_cache):
     allow()
     loop = compiled(add)
     assert loop(1, 2) == 3
@@ -117,7 +130,9 @@ def test_what_the_compiler_cannot_make_numba_does_here():
     assert not kept.entries()
 
 
-def test_without_a_folder_to_keep_it_in_it_is_compiled_all_the_same(monkeypatch, tmp_path):
+def test_without_a_folder_to_keep_it_in_it_is_compiled_all_the_same(
+    monkeypatch, tmp_path, empty_cache
+):
     (tmp_path / "file").touch()
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "file" / "cache"))
     allow()

@@ -15,8 +15,8 @@ def parser() -> Parser:
     options = Parser(
         "cache",
         description="What is kept between runs: overlays of regions and grids that took long to\n"
-        "compute, and where the messages of large GRIB files lie. The folder can be set with the\n"
-        "variable BAVLO_CACHE.",
+        "compute, where the messages of large GRIB files lie, and compiled loops. The folder can\n"
+        "be set with the variable BAVLO_CACHE.",
         epilog=EXAMPLES,
         usage="bavlo cache [--clear]",
     )
@@ -36,6 +36,10 @@ def run(arguments: list[str]) -> int:
     found = kept.entries()
     size = sum(path.stat().st_size for path in found)
     print(f"{kept.folder()}: {_entries(len(found))}, {size / 1e6:.1f} MB")
+    for ending, meaning in kept.MEANING.items():
+        number = sum(path.name.endswith(ending) for path in found)
+        if number:
+            print(f"{number:5} {meaning}")
     if found:
         print("remove them with bavlo cache --clear; they are made anew when they are needed")
     return 0

@@ -22,7 +22,7 @@ from bavlo.core.stats.spatial_kernels import INFINITE, percentiles_of_ranked, ra
 from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
-RANKED_AT_ONCE = 2**15  # the same of compiled loops, which never wait
+RANKED_AT_ONCE = 2**17  # the same of compiled loops, which never wait
 RUN = 8  # cells whose weights are added up before they are cumulated
 GROWTH = 1.12  # from one size class to the next
 
@@ -209,7 +209,7 @@ def _by_kernels(
                 exact = ranks(bits[steps], infinite, cells, skipped, low, key)
                 key.sort(axis=-1)
                 own = block[steps], cells, weights, skipped
-                percentiles(*own, low, key, exact, percents, members, step, *own_room, out)
+                percentiles(*own, low, key, exact, percents / 100, members, step, *own_room, out)
 
 
 def _pieces(classes: Sequence[SizeClass], steps: int) -> Iterator[tuple[SizeClass, slice]]:

@@ -153,7 +153,7 @@ def percentiles_of_ranked(
     low: int,
     key: np.ndarray,
     exact: bool,
-    percents: np.ndarray,
+    parts: np.ndarray,
     regions: np.ndarray,
     begin: int,
     weight: np.ndarray,
@@ -172,8 +172,8 @@ def percentiles_of_ranked(
         Sorted along n; changed where values have the same rank and are not the same.
     exact
         That no values are so.
-    percents : (Q,) float64
-        Ascending.
+    parts : (Q,) float64
+        Percents as parts of one, ascending.
     regions : (G,)
         Which they are of all R.
     weight, ends : (n,) and (n // RUN,) float64
@@ -200,10 +200,10 @@ def percentiles_of_ranked(
                 weight[j] = weights[g, np.uint64(row[j] & mask)]
             weight[count:] = 0.0
             whole, run = sum_by_runs(weight, ends), 0
-            for p in range(percents.size):
+            for p in range(parts.size):
                 out[p, begin + t, region] = np.nan
                 if whole > 0:
-                    target = whole * (percents[p] / 100)
+                    target = whole * parts[p]
                     first, second, share, run = find_between(weight, ends, target, run)
                     if exact:  # the keys are near, the values are not: a tenth of the time
                         bits[0] = bits_of_rank(row[first] & ~mask)

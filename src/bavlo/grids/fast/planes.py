@@ -10,7 +10,7 @@ from bavlo.compiled import at_hand, compiled
 from bavlo.grids.fast.plane_kernels import join_planes
 
 COMPILED_ITEM = 4  # bytes of the numbers that the compiled loop puts together
-LEAST_COMPILED = 2**17  # numbers; of fewer, what is done around the loop takes as long
+LEAST_COMPILED = 2**14  # numbers; of fewer, what is done around the loop takes as long
 
 
 def put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -> None:

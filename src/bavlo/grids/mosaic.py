@@ -15,8 +15,8 @@ from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.source import CellSelection, GridFile, whole
-from bavlo.grids.tiled import NOWHERE, all_steps
+from bavlo.grids.source import CellSelection, whole
+from bavlo.grids.tiled import NOWHERE, OfTiles, all_steps
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class MosaicGrid:
+class MosaicGrid(OfTiles):
     """Grids in several reference systems that lie beside each other or overlap, as one.
 
     Parameters
@@ -53,16 +53,6 @@ class MosaicGrid:
     how: str = NEAREST
     counts: bool = False
     least_area: float = 0.5
-
-    @cached_property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files of all tiles."""
-        return tuple(file for tile in self.tiles for file in tile.files)
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return max(tile.step_chunk for tile in self.tiles)
 
     @cached_property
     def regrids(self) -> tuple[Regrid, ...]:

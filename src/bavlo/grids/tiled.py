@@ -19,8 +19,24 @@ from bavlo.records import dataclass
 NOWHERE = -1
 
 
+class OfTiles:
+    """What grids that are put together of tiles have in common."""
+
+    tiles: tuple[JoinedGrid, ...]
+
+    @cached_property
+    def files(self) -> tuple[GridFile, ...]:
+        """All files of all tiles."""
+        return tuple(file for tile in self.tiles for file in tile.files)
+
+    @property
+    def step_chunk(self) -> int:
+        """Steps that are stored together."""
+        return max(tile.step_chunk for tile in self.tiles)
+
+
 @dataclass(frozen=True, eq=False)
-class TiledGrid:
+class TiledGrid(OfTiles):
     """Grids that lie beside each other or overlap, as one.
 
     The cells are those of all tiles cut along the edges of all tiles, so that every cell lies
@@ -44,16 +60,6 @@ class TiledGrid:
     columns: tuple[np.ndarray, ...]
     steps: np.ndarray
     notes: tuple[str, ...] = ()
-
-    @cached_property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files of all tiles."""
-        return tuple(file for tile in self.tiles for file in tile.files)
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return max(tile.step_chunk for tile in self.tiles)
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""

@@ -130,6 +130,29 @@ def test_what_the_compiler_cannot_make_numba_does_here(empty_cache):
     assert not kept.entries()
 
 
+def test_an_answer_that_was_not_waited_for_is_never_taken_for_another(monkeypatch, empty_cache):
+    allow()
+
+    def interrupted(text):
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patch:
+        patch.setattr("bavlo.compiled.compiler.json.loads", interrupted)
+        with pytest.raises(KeyboardInterrupt):
+            compiled(between)(np.array([1.0, 2.0]), 0, 0.25)
+    assert compiled(is_beyond)(2.0, 1.0, True) is True
+    assert len(kept.entries()) == 1
+
+
+def test_without_the_text_of_a_kernel_numba_compiles_it_here(monkeypatch):
+    def unreadable(kernel, types):
+        raise FileNotFoundError(kernel.__module__)
+
+    allow()
+    monkeypatch.setattr(machine_code, "entry_of", unreadable)
+    assert summed(compiled(add_to)) == [2.0, 3.0, 4.0]
+
+
 def test_without_a_folder_to_keep_it_in_it_is_compiled_all_the_same(
     monkeypatch, tmp_path, empty_cache
 ):

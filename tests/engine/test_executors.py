@@ -171,11 +171,19 @@ def test_loops_are_loaded_where_they_fit(cluster_address, most, said, monkeypatc
 def test_what_loops_take_must_fit_unless_it_is_taken_already(monkeypatch):
     monkeypatch.setattr(memory, "in_use", lambda: 2**27)
     needs, least = Needs(2**20, 2**20), 2**27 + memory.MARGIN + 2**22
+    monkeypatch.setattr(memory, "COMPILER_SIZE", 0)
     monkeypatch.setitem(sys.modules, "llvmlite", None)
     assert memory.has_room_for_loops(least, needs)
     monkeypatch.delitem(sys.modules, "llvmlite")
     assert not memory.has_room_for_loops(least, needs)
     assert memory.has_room_for_loops(least + memory.SIZE, needs)
+
+
+def test_what_makes_loops_must_fit_before_anything_else_is_held(monkeypatch):
+    monkeypatch.setattr(memory, "in_use", lambda: 2**27)
+    taken = 2**27 + memory.MARGIN + memory.COMPILER_SIZE
+    assert not memory.has_room_for_loops(taken, Needs(1, 1))
+    assert memory.has_room_for_loops(taken + 1, Needs(1, 1))
 
 
 def test_an_error_on_a_worker_names_what_was_read(cluster):

@@ -22,6 +22,7 @@ import numpy as np
 
 from bavlo.compiled.machine_code import FLAG, NOTHING, REAL, WHOLE, MachineCode, target_machine
 
+COMPILER_SIZE = 300 * 2**20  # bytes that the process may take
 HELPERS = ("numba_", "NRT_")  # beginnings of the names of functions that only numba has
 
 
@@ -47,8 +48,11 @@ class Compiler:
             answer = json.loads(answers.readline() or b"null")
         except (OSError, ValueError):
             answer = None
-        if answer is None:
-            self.close()
+        except BaseException:  # such as an interrupt: nobody may take this answer for the next
+            self._stop()
+            raise
+        if answer is None or answer["of"] != json.loads(json.dumps(ask)):
+            self._stop()
             return None
         return MachineCode(
             base64.b64decode(answer["code"]),
@@ -65,12 +69,18 @@ class Compiler:
             with suppress(OSError):  # of a pipe that is broken, since it ended before
                 process.communicate()
 
+    def _stop(self) -> None:
+        """End the process at once."""
+        if self._process is not None:
+            self._process.kill()
+        self.close()
+
 
 def _started() -> subprocess.Popen[bytes]:
     own = str(Path(__file__).parents[2])
     path = os.pathsep.join(filter(None, [own, os.environ.get("PYTHONPATH")]))
     return subprocess.Popen(
-        [sys.executable, "-P", "-m", "bavlo.compiled.compiler"],
+        [sys.executable, "-P", "-c", "from bavlo.compiled.compiler import main; main()"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,
@@ -101,23 +111,23 @@ def compile_kernel(kernel: Callable[..., Any], types: tuple[str, ...]) -> Machin
     numba: Any = import_module("numba")
     of, ready = numba.types, by_numba(kernel)
     takes, lines = [], []
-    room: dict[str, Any] = {"carray": numba.carray, "at": _at_address(), "int64": np.int64}
+    room: dict[str, Any] = {"kernel": ready, "carray": numba.carray, **_at_addresses()}
     for n, each in enumerate(types):
         name, _, dimensions = each.partition(":")
         dtype = np.dtype(name)
         if dimensions:
             room[f"type_{n}"] = dtype.type
             takes.append(of.Array(numba.from_dtype(dtype), int(dimensions), "C"))
-            lengths = "".join(f"shape[{m}], " for m in range(int(dimensions)))
+            shape = "".join(f"word(shape, {m}), " for m in range(int(dimensions)))
+            # The fourth and the sixth word of an array's PyArrayInterface lead to shape and data.
             lines += [
-                f"about = carray(at(numbers[{n}]), (6,), int64)",  # an array's PyArrayInterface
-                f"shape = carray(at(about[3]), ({dimensions},), int64)",
-                f"a{n} = carray(at(about[5]), ({lengths}), type_{n})",
+                f"shape = word(word(table, {n}), 3)",
+                f"a{n} = carray(place(word(word(table, {n}), 5)), ({shape}), type_{n})",
             ]
         else:
             takes.append(numba.from_dtype(dtype))
-            form = {WHOLE: "numbers[{}]", FLAG: "numbers[{}] != 0", REAL: "reals[{}]"}[name]
-            lines.append(f"a{n} = {form.format(n)}")
+            form = {WHOLE: "word(table, {})", FLAG: "word(table, {}) != 0", REAL: "real(table, {})"}
+            lines.append(f"a{n} = {form[name].format(n)}")
     ready.compile(tuple(takes))
     returned = ready.nopython_signatures[-1].return_type
     call = f"kernel({', '.join(f'a{n}' for n in range(len(types)))})"
@@ -128,33 +138,48 @@ def compile_kernel(kernel: Callable[..., Any], types: tuple[str, ...]) -> Machin
         returns, gives, call = WHOLE, of.int64, f"return {call}"
     elif isinstance(returned, of.Float):
         returns, gives, call = REAL, of.float64, f"return {call}"
-    # One function of a table of numbers calls kernels of any arguments.
-    count = len(types)
-    begin = [f"numbers, reals = carray(numbers, ({count},)), carray(reals, ({count},))"]
-    text = "\n    ".join(["def entry(numbers, reals):", *begin, *lines, call])
+    # A function of a table calls kernels of any arguments.
     made: dict[str, Any] = {}
-    exec(text, room | {"kernel": ready}, made)
-    entry = numba.cfunc(gives(of.CPointer(of.int64), of.CPointer(of.float64)))(made["entry"])
+    text = "\n    ".join(["def entry(table):", *lines, call])
+    exec(text, room, made)
+    entry = numba.cfunc(gives(of.int64))(made["entry"])
     module = llvm.parse_assembly(entry.inspect_llvm())
     helpers = [f.name for f in module.functions if f.is_declaration and f.name.startswith(HELPERS)]
     code = target_machine().emit_object(module)
     return MachineCode(code, entry.native_name, types, returns, tuple(helpers))
 
 
-def _at_address() -> Any:
-    """What numba takes for the place at an address."""
+def _at_addresses() -> dict[str, Any]:
+    """What numba takes for the word or the real number at an address, and for the place there."""
     from llvmlite import ir
 
-    extending: Any = import_module("numba.extending")
-    of = import_module("numba").types
+    intrinsic: Any = import_module("numba.extending").intrinsic
+    of: Any = import_module("numba").types
+    whole, real = ir.IntType(64), ir.DoubleType()
 
-    def at(_: Any, address: Any) -> Any:
+    def loading(kind: Any, gives: Any) -> Any:
+        def load(_: Any, address: Any, number: Any) -> Any:
+            def build(_: Any, builder: Any, __: Any, arguments: Any) -> Any:
+                address, number = arguments
+                offset = builder.mul(number, ir.Constant(whole, 8))
+                found = builder.inttoptr(builder.add(address, offset), kind.as_pointer())
+                return builder.load(found)
+
+            return gives(of.int64, of.int64), build
+
+        return intrinsic(load)
+
+    def place(_: Any, address: Any) -> Any:
         def build(_: Any, builder: Any, __: Any, arguments: Any) -> Any:
             return builder.inttoptr(arguments[0], ir.IntType(8).as_pointer())
 
         return of.voidptr(of.int64), build
 
-    return extending.intrinsic(at)
+    return {
+        "word": loading(whole, of.int64),
+        "real": loading(real, of.float64),
+        "place": intrinsic(place),
+    }
 
 
 def main() -> None:
@@ -164,13 +189,10 @@ def main() -> None:
         kernel = getattr(import_module(ask["module"]), ask["kernel"])
         made = compile_kernel(kernel, tuple(ask["types"]))
         answer = {
+            "of": ask,
             "code": base64.b64encode(made.code).decode(),
             "symbol": made.symbol,
             "returns": made.returns,
             "helpers": made.helpers,
         }
         print(json.dumps(answer), flush=True)
-
-
-if __name__ == "__main__":
-    main()

@@ -80,16 +80,28 @@ class Loop:
             if key in self._ready or self._by_numba is not None:
                 return self._ready.get(key)
             types = tuple(machine_code.type_of(each) for each in arguments)
-            entry = machine_code.entry_of(self.kernel, types)
-            code = machine_code.kept(entry)
+            code = _machine_code(self.kernel, types)
             if code is None:
-                code = _compiler.machine_code(self.kernel, types)
-                if code is None:
-                    self._by_numba = by_numba(self.kernel)
-                    return None
-                machine_code.keep(entry, code)
+                self._by_numba = by_numba(self.kernel)
+                return None
             self._ready[key] = function = machine_code.load(code)
             return function
+
+
+def _machine_code(
+    kernel: Callable[..., Any], types: tuple[str, ...]
+) -> machine_code.MachineCode | None:
+    """What a kernel was compiled to, now or before; None where it cannot be."""
+    try:
+        entry = machine_code.entry_of(kernel, types)
+    except OSError:
+        return None
+    code = machine_code.kept(entry)
+    if code is None:
+        code = _compiler.machine_code(kernel, types)
+        if code is not None:
+            machine_code.keep(entry, code)
+    return code
 
 
 def allow() -> None:

@@ -21,7 +21,7 @@ from bavlo.records import dataclass
 if TYPE_CHECKING:
     import llvmlite.binding as llvm
 
-FORMAT = "1"  # of the entries; another number makes all older ones useless
+FORMAT = "2"  # of the entries; another number makes all older ones useless
 WHOLE, REAL, FLAG, NOTHING = "i8", "f8", "b1", ""
 C_TYPES = {WHOLE: ctypes.c_int64, REAL: ctypes.c_double, FLAG: ctypes.c_int64, NOTHING: None}
 FORMS = {REAL: "d", FLAG: "?7x"}  # of eight bytes, where it is not a whole number
@@ -43,7 +43,7 @@ class MachineCode:
     code
         An object file.
     symbol
-        The function in it. It takes a table of eight bytes for each argument, twice: an array's
+        The function in it. It takes a table of eight bytes for each argument: an array's
         place in memory by its PyArrayInterface (NumPy's array interface), or a number.
     types
         Of its arguments, as `type_of` has them.
@@ -86,7 +86,13 @@ def type_of(argument: Any) -> str:
 
 
 def entry_of(kernel: Callable[..., Any], types: tuple[str, ...]) -> Path:
-    """Where the machine code of a kernel is kept: a name for all that it depends on."""
+    """Where the machine code of a kernel is kept: a name for all that it depends on.
+
+    Raises
+    ------
+    OSError
+        Where the text of the kernel cannot be read.
+    """
     import llvmlite
 
     assert isinstance(kernel, FunctionType)
@@ -138,17 +144,15 @@ def load(code: MachineCode) -> Function:
     engine.add_object_file(llvm.ObjectFileRef.from_data(code.code))
     engine.finalize_object()
     _engines.append(engine)
-    prototype = ctypes.CFUNCTYPE(C_TYPES[code.returns], ctypes.c_char_p, ctypes.c_char_p)
+    prototype = ctypes.CFUNCTYPE(C_TYPES[code.returns], ctypes.c_char_p)
     call = prototype(engine.get_function_address(code.symbol))
     pack = struct.Struct("".join(FORMS.get(each, "q") for each in code.types)).pack
 
     def function(*numbers: float) -> Any:
-        table = pack(*numbers)
-        return call(table, table)
+        return call(pack(*numbers))
 
     def of_flag(*numbers: float) -> bool:
-        table = pack(*numbers)
-        return bool(call(table, table))
+        return bool(call(pack(*numbers)))
 
     return of_flag if code.returns == FLAG else function
 

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from bavlo.compiled import SIZE, allow, prepare
+from bavlo.compiled import COMPILER_SIZE, SIZE, allow, prepare
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
@@ -50,7 +50,9 @@ def load_where_it_fits(
 def has_room_for_loops(memory: int, needs: Needs, jobs: int = 1) -> bool:
     """Whether a memory suffices for compiled loops beside what so many workers need."""
     loops = 0 if "llvmlite" in sys.modules else SIZE
-    return in_use() + loops + MARGIN + needs.kept + 1.02 * needs.unit * jobs < memory
+    taken = in_use() + MARGIN
+    beside = taken + COMPILER_SIZE  # before anything else is held
+    return max(beside, taken + loops + needs.kept + 1.02 * needs.unit * jobs) < memory
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

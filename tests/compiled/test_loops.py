@@ -8,6 +8,7 @@ import pytest
 
 from bavlo import kept
 from bavlo.compiled import allow, at_hand, compiled, loops, machine_code, prepare
+from bavlo.compiled.compiler import COMPILER
 from bavlo.core.reduce.step_kernels import add_to
 from bavlo.core.stats.calendar_kernels import between, is_beyond
 from bavlo.core.stats.spatial_kernels import ranks_of_cells
@@ -32,8 +33,7 @@ def afresh(monkeypatch):
     monkeypatch.setattr(loops, "_allowed", False)
     monkeypatch.setattr(loops, "_loops", {})
     yield
-    if loops._compiler is not None:
-        loops._compiler.close()
+    COMPILER.close()
 
 
 def summed(loop, dtype=np.float32):
@@ -67,7 +67,7 @@ def test_nobody_waits_for_what_is_not_at_hand():
 def test_what_was_compiled_is_kept_and_the_compiler_not_asked_again(monkeypatch, empty_cache):
     prepare(lambda: summed(compiled(add_to)))
     monkeypatch.setattr(loops, "_loops", {})
-    monkeypatch.setattr(loops, "_compiler", None)  # so that to ask it would be an error
+    monkeypatch.setattr("bavlo.compiled.compiler.COMPILER", None)  # to ask it would be an error
     assert summed(compiled(add_to)) == [2.0, 3.0, 4.0]
 
 

@@ -22,7 +22,6 @@ import numpy as np
 
 from bavlo.compiled.machine_code import FLAG, NOTHING, REAL, WHOLE, MachineCode, target_machine
 
-COMPILER_SIZE = 300 * 2**20  # bytes that the process may take
 HELPERS = ("numba_", "NRT_")  # beginnings of the names of functions that only numba has
 
 
@@ -74,6 +73,9 @@ class Compiler:
         if self._process is not None:
             self._process.kill()
         self.close()
+
+
+COMPILER = Compiler()
 
 
 def _started() -> subprocess.Popen[bytes]:

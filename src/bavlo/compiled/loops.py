@@ -7,20 +7,20 @@ import sys
 import threading
 from collections.abc import Callable
 from importlib.util import find_spec
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from bavlo.compiled import machine_code
-from bavlo.compiled.compiler import Compiler, by_numba
+if TYPE_CHECKING:
+    from bavlo.compiled.machine_code import Function, MachineCode
 
 SWITCH = "BAVLO_COMPILED"
 SIZE = 80 * 2**20  # bytes that machine code, and what loads it, take
+COMPILER_SIZE = 300 * 2**20  # bytes that the compiler's process may take
 wanted = os.environ.get(SWITCH) != "0"
 _allowed = False
 _is_installed: bool | None = None
 _lock = threading.Lock()
-_compiler = Compiler()
 _loops: dict[Callable[..., Any], Loop] = {}
 
 
@@ -32,8 +32,11 @@ class Loop:
     """
 
     def __init__(self, kernel: Callable[..., Any]) -> None:
+        from bavlo.compiled.machine_code import place_of
+
         self.kernel = kernel
-        self._ready: dict[tuple[Any, ...], machine_code.Function] = {}
+        self._place_of = place_of
+        self._ready: dict[tuple[Any, ...], Function] = {}
         self._by_numba: Callable[..., Any] | None = None
 
     def __call__(self, *arguments: Any) -> Any:
@@ -55,7 +58,7 @@ class Loop:
                     raise TypeError(f"{self.kernel.__name__} takes arrays without gaps")
                 types.append((each.dtype.num, each.ndim))
                 interfaces.append(each.__array_struct__)
-                numbers.append(machine_code.place_of(interfaces[-1], None))
+                numbers.append(self._place_of(interfaces[-1], None))
             else:
                 types.append(type(each))
                 numbers.append(each)
@@ -72,10 +75,11 @@ class Loop:
         """Whether it was called before, with arguments of some types."""
         return bool(self._ready) or self._by_numba is not None
 
-    def _load(
-        self, key: tuple[Any, ...], arguments: tuple[Any, ...]
-    ) -> machine_code.Function | None:
+    def _load(self, key: tuple[Any, ...], arguments: tuple[Any, ...]) -> Function | None:
         """What is called for arguments of some types; None where only numba itself gives it."""
+        from bavlo.compiled import machine_code
+        from bavlo.compiled.compiler import by_numba
+
         with _lock:
             if key in self._ready or self._by_numba is not None:
                 return self._ready.get(key)
@@ -88,17 +92,18 @@ class Loop:
             return function
 
 
-def _machine_code(
-    kernel: Callable[..., Any], types: tuple[str, ...]
-) -> machine_code.MachineCode | None:
+def _machine_code(kernel: Callable[..., Any], types: tuple[str, ...]) -> MachineCode | None:
     """What a kernel was compiled to, now or before; None where it cannot be."""
+    from bavlo.compiled import machine_code
+    from bavlo.compiled.compiler import COMPILER
+
     try:
         entry = machine_code.entry_of(kernel, types)
     except OSError:
         return None
     code = machine_code.kept(entry)
     if code is None:
-        code = _compiler.machine_code(kernel, types)
+        code = COMPILER.machine_code(kernel, types)
         if code is not None:
             machine_code.keep(entry, code)
     return code
@@ -145,8 +150,10 @@ def prepare(warm_up: Callable[[], None]) -> None:
     warm_up
         Calls those that the work needs, with arrays of its types.
     """
+    from bavlo.compiled.compiler import COMPILER
+
     allow()
     try:
         warm_up()
     finally:
-        _compiler.close()
+        COMPILER.close()

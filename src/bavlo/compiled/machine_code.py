@@ -173,4 +173,8 @@ def target_machine() -> llvm.TargetMachine:
 def _processor() -> tuple[str, str]:
     import llvmlite.binding as llvm
 
-    return llvm.get_host_cpu_name(), llvm.get_host_cpu_features().flatten()
+    try:
+        features = llvm.get_host_cpu_features().flatten()
+    except RuntimeError:  # of systems that do not tell them
+        features = ""
+    return llvm.get_host_cpu_name(), features

@@ -10,7 +10,7 @@ from bavlo import kept
 from bavlo.compiled import allow, at_hand, compiled, loops, machine_code, prepare
 from bavlo.compiled.compiler import COMPILER
 from bavlo.core.reduce.step_kernels import add_to
-from bavlo.core.stats.calendar_kernels import between, is_beyond
+from bavlo.core.stats.bootstrap_kernels import between, is_beyond
 from bavlo.core.stats.spatial_kernels import ranks_of_cells
 
 pytest.importorskip("numba")

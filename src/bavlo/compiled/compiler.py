@@ -35,22 +35,26 @@ class Compiler:
         self, kernel: Callable[..., Any], types: tuple[str, ...]
     ) -> MachineCode | None:
         """What a kernel is compiled to for arguments of some types; None where it cannot be."""
-        ask = {"module": kernel.__module__, "kernel": kernel.__qualname__, "types": types}
+        request = {
+            "module": kernel.__module__,
+            "kernel": kernel.__qualname__,
+            "types": list(types),
+        }
         try:
             if self._process is None:
                 self._process = _started()
-            told, answers = self._process.stdin, self._process.stdout
-            assert told is not None
+            requests, answers = self._process.stdin, self._process.stdout
+            assert requests is not None
             assert answers is not None
-            told.write(json.dumps(ask).encode() + b"\n")
-            told.flush()
+            requests.write(json.dumps(request).encode() + b"\n")
+            requests.flush()
             answer = json.loads(answers.readline() or b"null")
         except (OSError, ValueError):
             answer = None
         except BaseException:  # such as an interrupt: nobody may take this answer for the next
             self._stop()
             raise
-        if answer is None or answer["of"] != json.loads(json.dumps(ask)):
+        if answer is None or answer["of"] != request:
             self._stop()
             return None
         return MachineCode(
@@ -113,18 +117,18 @@ def compile_kernel(kernel: Callable[..., Any], types: tuple[str, ...]) -> Machin
     numba: Any = import_module("numba")
     of, ready = numba.types, by_numba(kernel)
     takes, lines = [], []
-    room: dict[str, Any] = {"kernel": ready, "carray": numba.carray, **_at_addresses()}
+    names: dict[str, Any] = {"kernel": ready, "carray": numba.carray, **_at_addresses()}
     for n, each in enumerate(types):
         name, _, dimensions = each.partition(":")
         dtype = np.dtype(name)
         if dimensions:
-            room[f"type_{n}"] = dtype.type
+            names[f"type_{n}"] = dtype.type
             takes.append(of.Array(numba.from_dtype(dtype), int(dimensions), "C"))
             shape = "".join(f"word(shape, {m}), " for m in range(int(dimensions)))
             # The fourth and the sixth word of an array's PyArrayInterface lead to shape and data.
             lines += [
                 f"shape = word(word(table, {n}), 3)",
-                f"a{n} = carray(place(word(word(table, {n}), 5)), ({shape}), type_{n})",
+                f"a{n} = carray(pointer(word(word(table, {n}), 5)), ({shape}), type_{n})",
             ]
         else:
             takes.append(numba.from_dtype(dtype))
@@ -141,10 +145,10 @@ def compile_kernel(kernel: Callable[..., Any], types: tuple[str, ...]) -> Machin
     elif isinstance(returned, of.Float):
         returns, gives, call = REAL, of.float64, f"return {call}"
     # A function of a table calls kernels of any arguments.
-    made: dict[str, Any] = {}
+    namespace: dict[str, Any] = {}
     text = "\n    ".join(["def entry(table):", *lines, call])
-    exec(text, room, made)
-    entry = numba.cfunc(gives(of.int64))(made["entry"])
+    exec(text, names, namespace)
+    entry = numba.cfunc(gives(of.int64))(namespace["entry"])
     module = llvm.parse_assembly(entry.inspect_llvm())
     helpers = [f.name for f in module.functions if f.is_declaration and f.name.startswith(HELPERS)]
     code = target_machine().emit_object(module)
@@ -152,7 +156,7 @@ def compile_kernel(kernel: Callable[..., Any], types: tuple[str, ...]) -> Machin
 
 
 def _at_addresses() -> dict[str, Any]:
-    """What numba takes for the word or the real number at an address, and for the place there."""
+    """What numba takes for the word or the real number at an address, and for a pointer to it."""
     from llvmlite import ir
 
     intrinsic: Any = import_module("numba.extending").intrinsic
@@ -171,7 +175,7 @@ def _at_addresses() -> dict[str, Any]:
 
         return intrinsic(load)
 
-    def place(_: Any, address: Any) -> Any:
+    def pointer(_: Any, address: Any) -> Any:
         def build(_: Any, builder: Any, __: Any, arguments: Any) -> Any:
             return builder.inttoptr(arguments[0], ir.IntType(8).as_pointer())
 
@@ -180,21 +184,21 @@ def _at_addresses() -> dict[str, Any]:
     return {
         "word": loading(whole, of.int64),
         "real": loading(real, of.float64),
-        "place": intrinsic(place),
+        "pointer": intrinsic(pointer),
     }
 
 
 def main() -> None:
     """Answer for each kernel that is asked for, until nobody asks any more."""
     for line in sys.stdin.buffer:
-        ask = json.loads(line)
-        kernel = getattr(import_module(ask["module"]), ask["kernel"])
-        made = compile_kernel(kernel, tuple(ask["types"]))
+        request = json.loads(line)
+        kernel = getattr(import_module(request["module"]), request["kernel"])
+        code = compile_kernel(kernel, tuple(request["types"]))
         answer = {
-            "of": ask,
-            "code": base64.b64encode(made.code).decode(),
-            "symbol": made.symbol,
-            "returns": made.returns,
-            "helpers": made.helpers,
+            "of": request,
+            "code": base64.b64encode(code.code).decode(),
+            "symbol": code.symbol,
+            "returns": code.returns,
+            "helpers": code.helpers,
         }
         print(json.dumps(answer), flush=True)

@@ -32,10 +32,10 @@ class Loop:
     """
 
     def __init__(self, kernel: Callable[..., Any]) -> None:
-        from bavlo.compiled.machine_code import place_of
+        from bavlo.compiled.machine_code import address_of
 
         self.kernel = kernel
-        self._place_of = place_of
+        self._address_of = address_of
         self._ready: dict[tuple[Any, ...], Function] = {}
         self._by_numba: Callable[..., Any] | None = None
 
@@ -58,7 +58,7 @@ class Loop:
                     raise TypeError(f"{self.kernel.__name__} takes arrays without gaps")
                 types.append((each.dtype.num, each.ndim))
                 interfaces.append(each.__array_struct__)
-                numbers.append(self._place_of(interfaces[-1], None))
+                numbers.append(self._address_of(interfaces[-1], None))
             else:
                 types.append(type(each))
                 numbers.append(each)
@@ -127,7 +127,7 @@ def compiled(kernel: Callable[..., Any]) -> Loop | None:
         return None
     if _is_installed is None:
         _is_installed = all(find_spec(name) is not None for name in ("numba", "llvmlite"))
-        _is_installed = _is_installed and sys.maxsize > 2**32  # places take eight bytes
+        _is_installed = _is_installed and sys.maxsize > 2**32  # addresses take eight bytes
     if not _is_installed:
         return None
     loop = _loops.get(kernel)

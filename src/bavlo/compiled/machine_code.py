@@ -27,7 +27,7 @@ C_TYPES = {WHOLE: ctypes.c_int64, REAL: ctypes.c_double, FLAG: ctypes.c_int64, N
 FORMS = {REAL: "d", FLAG: "?7x"}  # of eight bytes, where it is not a whole number
 PARTS = ("code", "words")
 Function = Callable[..., Any]
-place_of = ctypes.PYFUNCTYPE(ctypes.c_void_p, ctypes.py_object, ctypes.c_void_p)(
+address_of = ctypes.PYFUNCTYPE(ctypes.c_void_p, ctypes.py_object, ctypes.c_void_p)(
     ("PyCapsule_GetPointer", ctypes.pythonapi)
 )
 
@@ -43,8 +43,8 @@ class MachineCode:
     code
         An object file.
     symbol
-        The function in it. It takes a table of eight bytes for each argument: an array's
-        place in memory by its PyArrayInterface (NumPy's array interface), or a number.
+        The function in it. It takes a table of eight bytes for each argument: the
+        address of an array's PyArrayInterface (NumPy's array interface), or a number.
     types
         Of its arguments, as `type_of` has them.
     returns

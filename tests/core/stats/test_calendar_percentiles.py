@@ -10,7 +10,7 @@ import pytest
 from bavlo.compiled import compiled, prepare
 from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
-from bavlo.core.stats.calendar_kernels import stand_in_limits
+from bavlo.core.stats.bootstrap_kernels import stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     at_steps,
     base_values,

@@ -6,7 +6,7 @@ import numpy as np
 
 from bavlo.compiled import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_kernels import of_calendar_days, rooms_of, stand_in_limits
+from bavlo.core.stats.bootstrap_kernels import of_calendar_days, rooms_of, stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     LEAP,
     WINDOW,

@@ -139,7 +139,7 @@ def _limits_by_kernel(
     room = np.empty((days.length + 2, depth, AT_ONCE), values.dtype)
     given = np.ascontiguousarray(values), _steps_of(days, base), low, share, least
     counts = np.empty((days.length + 1, AT_ONCE), np.int64)
-    kernel(*given, depth, from_top <= from_bottom, room, counts, out)
+    kernel(*given, depth, from_top <= from_bottom, WINDOW, room, counts, out)
     return True
 
 

@@ -34,7 +34,6 @@ from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import (
     BlockReader,
     UnitReader,
-    adds_as_stored,
     rechunked_source,
     turning_bytes,
     will_add_as_stored,
@@ -129,7 +128,7 @@ class SeriesJob:
         """Load the compiled loops that save more time than loading them takes."""
         run, source = self.plans[0].request.run, self.opened.source
         if self._ranks_very_many:
-            load_where_it_fits(run, needs, partial(_warm_up_ranks, source), run.jobs)
+            load_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
         if self._adds_very_many:
             turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
             warm_up = partial(stored.warm_up, source.files[0].dtype)
@@ -169,13 +168,10 @@ class SeriesJob:
         return values
 
 
-def _warm_up_ranks(source: GridSource) -> None:
+def _warm_up_ranks() -> None:
     """Call the loops that ranking uses, and those of reading, which then cost next to nothing."""
     spatial.warm_up()
-    if adds_as_stored(source):
-        stored.warm_up(source.files[0].dtype)
-    else:
-        planes.warm_up()
+    planes.warm_up()
 
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:

@@ -5,7 +5,7 @@ comparisons of the NumPy way in the same order, and is compiled without contract
 fast-math. Work that pays for it, and has the memory, allows it; `BAVLO_COMPILED=0` does without.
 
 Numba makes the machine code in a process of its own (`compiler`). It is kept (`machine_code`), so
-that all later runs load it by llvmlite alone: 0.05 s and 50 MB, where numba takes 0.7 s and 130 MB.
+that all later runs load it by llvmlite alone: 0.05 s and 50 MB, where numba takes 0.9 s and 130 MB.
 """
 
 from bavlo.compiled.loops import (

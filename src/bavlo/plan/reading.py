@@ -148,25 +148,11 @@ class UnitValues:
         """
         source = self.reader.source
         if narrow and isinstance(source, JoinedGrid) and source.is_narrow:
-            return self._narrow(source, part)
+            return source.read_narrow(part.first, part.last, self.reader.cells)
         if self.packed is None:
             return self.reader.read(part)
         first = self.unit.first
         return self.packed.decode(part.first - first, part.last - first)
-
-    def _narrow(self, source: JoinedGrid, part: Unit) -> np.ndarray:
-        """The values (T, C) of steps that are stored as float32."""
-        cells = self.reader.cells
-        if not loops_are_ready():
-            return source.read_narrow(part.first, part.last, cells)
-        block = np.empty((part.last - part.first, cells.size), np.float32)
-        for step, values in enumerate(block, part.first):
-            stored = source.read_stored(step, cells)
-            if stored is None:
-                values[:] = source.read_narrow(step, step + 1, cells)[0]
-            else:
-                stored.fill(values)
-        return block
 
 
 @dataclass(frozen=True, eq=False)

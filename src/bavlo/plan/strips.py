@@ -47,7 +47,7 @@ BYTES_OF_TILED = 48  # the same where tiles are put together
 WORTH_CLASSES = 2**23  # to add up class codes
 WORTH_READING = 2**26  # to undo the predictor of floats, and add up
 WORTH_ADDING = 2**27  # to add up alone
-WORTH_CUTTING = 2**19  # pieces of outlines, of which loops cut a million in a second less
+WORTH_CUTTING = 2**18  # pieces of outlines, of which loops cut a million in a second less
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -82,7 +82,7 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
             return None
     edges = edges_on_grid(regions, layout)
     room = most_bytes(edges, layout)
-    if room >= WORTH_CUTTING * BYTES_OF_RUN:
+    if room >= 2 * BYTES_OF_RUN * WORTH_CUTTING:
         load_where_it_fits(run, Needs(room, room), cutting.warm_up)
     return run_overlay(edges, layout, run.jobs)
 

@@ -125,24 +125,6 @@ def widen_without(bits: np.ndarray, missing: np.ndarray, low: int, high: int) ->
     return lowest, highest
 
 
-def copy_to(numbers: np.ndarray, runs: np.ndarray, missing: np.ndarray, values: np.ndarray) -> None:
-    """Copy some cells of a step to their values (C,) float, NaN where they have no data."""
-    for run in range(runs.shape[1]):
-        first, place, length = runs[0, run], runs[1, run], runs[2, run]
-        copy_run(
-            numbers[first : first + length],
-            missing[place : place + length],
-            values[place : place + length],
-        )
-
-
-def copy_run(numbers: np.ndarray, missing: np.ndarray, values: np.ndarray) -> None:
-    """Copy a run of cells; a loop by itself, which goes many cells at a time."""
-    nothing = numbers.dtype.type(np.nan)
-    for x in range(numbers.size):
-        values[x] = nothing if missing[x] else numbers[x]
-
-
 def add_to(numbers: np.ndarray, runs: np.ndarray, total: np.ndarray) -> None:
     """Add some cells of a step to their totals (C,) float64."""
     for run in range(runs.shape[1]):

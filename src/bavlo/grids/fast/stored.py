@@ -11,7 +11,6 @@ import numpy as np
 from bavlo.compiled import compiled
 from bavlo.core.reduce.step_kernels import (
     add_to,
-    copy_to,
     floats_in_order,
     look_at,
     orders_of_marks,
@@ -63,7 +62,6 @@ def warm_up(dtype: np.dtype) -> None:
         return
     step = StoredStep([(CellSubset(None, slice(0, 1), 1), np.zeros(1, dtype))], Packing(), 1)
     step.add_to(np.full(1, step.seen.low))
-    step.fill(np.zeros(1, dtype))
 
 
 @dataclass(frozen=True, eq=False)
@@ -116,17 +114,6 @@ class StoredStep:
         assert add is not None
         for subset, stored in self.parts:
             add(stored, subset.runs, total)
-
-    def fill(self, values: np.ndarray) -> None:
-        """Put them into an array (C,) of their type, NaN where there is no data.
-
-        In a third of the time that taking cells and looking for what is missing takes.
-        """
-        copy, missing = compiled(copy_to), self.seen.missing
-        assert copy is not None
-        flags = np.zeros(self.cells, np.uint8) if missing is None else missing.view(np.uint8)
-        for subset, stored in self.parts:
-            copy(stored, subset.runs, flags, values)
 
     def decoded(self) -> np.ndarray:
         """(C,) float64, NaN where there is no data."""

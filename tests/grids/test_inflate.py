@@ -2,11 +2,14 @@
 
 import gzip
 import zlib
+from unittest import mock
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bavlo.compiled import allow
+from bavlo.grids.fast import inflate
 from bavlo.grids.fast.inflate import unpacked
 
 MOST = 10_000
@@ -32,6 +35,17 @@ def test_a_damaged_byte_never_gives_other_bytes(content, data):
 def test_members_of_one_length_are_not_taken_for_one():
     packed = gzip.compress(b"x" * 1000) + gzip.compress(b"y" * 1000)
     assert unpacked(packed, MOST) == b"x" * 1000 + b"y" * 1000
+
+
+@given(st.lists(st.sampled_from([b"\x1f", b"\x8b", b"\x08", b"\0"]), max_size=12))
+def test_members_are_looked_for_alike_by_either_way(content):
+    packed = b"".join([inflate.MEMBER, *content])
+    with mock.patch.object(inflate, "at_hand", return_value=None):
+        plainly = inflate._may_hold_more(packed)
+    assert plainly == (packed.find(inflate.MEMBER, 1) > 0)
+    allow()
+    inflate.warm_up()
+    assert inflate._may_hold_more(packed) == plainly
 
 
 def test_what_is_cut_or_grows_beyond_measure_is_refused():

@@ -6,6 +6,9 @@ import zlib
 
 import numpy as np
 
+from bavlo.compiled import at_hand, compiled
+from bavlo.grids.fast.inflate_kernels import holds_member
+
 MEMBER = b"\x1f\x8b\x08"  # with which each member of a gzip file begins (RFC 1952)
 GZIP = 16 + zlib.MAX_WBITS  # how zlib is asked for gzip's header and checksum
 
@@ -37,14 +40,25 @@ def inflate(data: bytes | bytearray | memoryview, most: int) -> bytes | bytearra
 def _may_hold_more(content: bytes) -> bool:
     """Whether the beginning of a member stands anywhere but at the beginning.
 
-    Thrice as fast as `bytes.find`, and without the interpreter's lock.
+    Thrice as fast as `bytes.find`, and without the interpreter's lock; by a compiled loop where it
+    is at hand, ten times as fast again.
     """
+    holds = at_hand(holds_member)
+    if holds is not None:
+        return bool(holds(np.frombuffer(content, np.uint8)))
     for first in (0, 1):
         pairs = np.frombuffer(content, "<u2", (len(content) - first) // 2, first)
         found = np.flatnonzero(pairs == int.from_bytes(MEMBER[:2], "little")) * 2 + first
         if any(at and content.startswith(MEMBER, at) for at in found.tolist()):
             return True
     return False
+
+
+def warm_up() -> None:
+    """Load and compile what looks for members, where that is allowed."""
+    holds = compiled(holds_member)
+    if holds is not None:
+        holds(np.frombuffer(MEMBER, np.uint8))
 
 
 def unpacked(content: bytes, most: int) -> bytes | bytearray:

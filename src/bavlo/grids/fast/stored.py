@@ -17,7 +17,7 @@ from bavlo.core.reduce.step_kernels import (
 )
 from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
-from bavlo.grids.fast import planes
+from bavlo.grids.fast import inflate, planes
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
 
@@ -58,6 +58,7 @@ def _marks_of(packing: Packing, dtype: np.dtype) -> tuple[np.ndarray, np.ndarray
 def warm_up(dtype: np.dtype) -> None:
     """Load and compile what adds up steps of some type, where numba is there."""
     planes.warm_up()
+    inflate.warm_up()
     if dtype not in FLOATS or compiled(look_at) is None:
         return
     step = StoredStep([(CellSubset(None, slice(0, 1), 1), np.zeros(1, dtype))], Packing(), 1)

@@ -2,6 +2,7 @@
 
 import itertools
 import math
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -10,7 +11,8 @@ from hypothesis import strategies as st
 
 from bavlo.compiled import allow, compiled
 from bavlo.core.reduce.totals import DecodedStep
-from bavlo.core.space.row_areas import CellAreas
+from bavlo.core.space.row_areas import BothAreas, CellAreas
+from bavlo.core.stats import class_sums
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import LONGEST, add_weighted
@@ -120,12 +122,16 @@ def test_areas_of_classes_are_those_of_their_cells(seed, columns, share, dtype):
     codes[gone] = AWAY
     values = np.where(gone, np.nan, codes.astype(np.float64))
     square_km = CellAreas(area.rows[::-1].copy(), area.columns)
-    decoded = DecodedPart(values, runs).classes(area, square_km)
+    both = BothAreas(np.stack([area.rows, square_km.rows]), area.columns)
+    decoded = DecodedPart(values, runs).classes(both)
+    with mock.patch.object(class_sums, "MOST_ENTRIES", 0):
+        sorted_out = DecodedPart(values, runs).classes(both)
     allow()
     seen = DecodedStep(values.ravel()).seen
-    stored = StoredPart(codes.ravel(), seen, runs).classes(area, square_km)
+    stored = StoredPart(codes.ravel(), seen, runs).classes(both)
     for name in ("codes", "weight", "square_km"):
         assert getattr(stored, name).tobytes() == getattr(decoded, name).tobytes()
+        assert getattr(sorted_out, name).tobytes() == getattr(decoded, name).tobytes()
     each = zip(*runs.place, runs.region, runs.fraction, strict=True)
     wanted = np.zeros((2, REGIONS, decoded.codes.size))
     for first, last, whose, share_of_cell in each:
@@ -136,16 +142,28 @@ def test_areas_of_classes_are_those_of_their_cells(seed, columns, share, dtype):
     np.testing.assert_allclose([decoded.weight, decoded.square_km], wanted, rtol=1e-12)
 
 
+@pytest.mark.parametrize("codes", [[9, 4, 4, 7], [9, 255, 255, 7], [9, 255, 255, 255]])
+def test_the_lowest_code_may_lie_outside_all_runs_and_gaps_inside(codes):
+    allow()
+    values = np.where(np.array([codes]) == 255, np.nan, [codes])
+    runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[1], [3]]))
+    area, seen = BothAreas(np.ones((2, 1)), np.ones((1, 4))), DecodedStep(values.ravel()).seen
+    stored = StoredPart(np.array(codes, np.uint8), seen, runs).classes(area)
+    plainly = DecodedPart(values, runs).classes(area)
+    assert stored.codes.tolist() == plainly.codes.tolist() == [4] * (codes[1] == 4)
+    assert stored.weight.tolist() == plainly.weight.tolist()
+
+
 @pytest.mark.parametrize("odd", [0.5, np.inf])
 def test_codes_that_are_none_are_the_same_by_either_way(odd):
     allow()
     values = np.array([[3.0, odd, np.nan, 3.0]])
     runs = PartRuns(1, np.zeros(1, np.int32), np.ones(1), np.array([[0], [4]]))
-    area, seen = CellAreas.of_one(1, 4), DecodedStep(values.ravel()).seen
+    area, seen = BothAreas(np.ones((2, 1)), np.ones((1, 4))), DecodedStep(values.ravel()).seen
     found = []
     for part in (DecodedPart(values, runs), StoredPart(values.ravel(), seen, runs)):
         try:
-            found.append(part.classes(area, area).codes.tolist())
+            found.append(part.classes(area).codes.tolist())
         except RequestError as error:
             found.append(str(error))
     assert found[0] == found[1]

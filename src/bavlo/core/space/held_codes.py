@@ -23,7 +23,7 @@ class HeldCodes:
     codes : (L,) float64
         Those that are there, ascending.
     number_of : (K,) int64
-        The place of each code, counted from the lowest, among them.
+        The place of each code, counted from the lowest, among them; some place for others.
     """
 
     low: int
@@ -51,7 +51,8 @@ class HeldCodes:
         if note is None or not seen.high - seen.low < MOST_DENSE:  # nor of infinite ones
             return None
         low, high = (int(seen.low), int(seen.high)) if seen.low <= seen.high else (0, 0)
-        held = np.zeros(high - low + 1, np.uint8)
-        note(numbers, missing, low, place, held)
+        both = np.zeros((high - low + 1, 2), np.uint8)
+        note(numbers, missing, low, place, both.ravel())
+        held = both[:, 0]
         codes = (np.flatnonzero(held) + low).astype(np.float64)
-        return cls(low, codes, np.cumsum(held, dtype=np.int64) - 1)
+        return cls(low, codes, np.maximum(np.cumsum(held, dtype=np.int64) - 1, 0))

@@ -39,6 +39,31 @@ class CellAreas:
 
 
 @dataclass(frozen=True, eq=False)
+class BothAreas:
+    """Both sorts of areas of the cells of n rows, km², as factors: their columns are alike.
+
+    Parameters
+    ----------
+    rows : (2, n) float64
+        Of the areas by which values are weighted, and of those on the ellipsoid.
+    columns : (m, nx) float64
+        The other factor: one for all rows, or of each row.
+    """
+
+    rows: np.ndarray
+    columns: np.ndarray
+
+    def row_factors(self, cell: np.ndarray) -> np.ndarray:
+        """(2, N) of the rows that cells (N,) are in, flat numbers from the first of these rows."""
+        return np.asarray(self.rows[:, cell // self.columns.shape[1]])
+
+    def column_factor(self, cell: np.ndarray) -> np.ndarray:
+        """(N,) of the columns of cells (N,)."""
+        row, column = np.divmod(cell, self.columns.shape[1])
+        return np.asarray(self.columns[row if len(self.columns) > 1 else 0, column])
+
+
+@dataclass(frozen=True, eq=False)
 class RowAreas:
     """Areas of the cells of a grid, row by row, km².
 
@@ -81,12 +106,16 @@ class RowAreas:
     def square_km(self, first: int, last: int) -> CellAreas:
         """Areas on the WGS 84 ellipsoid."""
         if self.layout.is_lonlat:
-            zones = np.abs(np.diff(zone_area(self.layout.y_edges[first : last + 1])))
-            return CellAreas(zones, np.radians(self._widths)[None])
+            return CellAreas(self._zones[first:last], self._sphere[1][None])
         height = np.abs(np.diff(self.layout.y_edges[first : last + 1]))
         shares, nodes = _between(np.arange(first, last), self._row_nodes)
         scale = shares @ self._scale_by_row_nodes[nodes]
         return CellAreas(np.ones(len(height)), scale * (height[:, None] * self._widths))
+
+    def both(self, first: int, last: int) -> BothAreas:
+        """Those by which values are weighted and those on the ellipsoid."""
+        weights, square_km = self.weights(first, last), self.square_km(first, last)
+        return BothAreas(np.stack([weights.rows, square_km.rows]), square_km.columns)
 
     @cached_property
     def _widths(self) -> np.ndarray:
@@ -95,6 +124,11 @@ class RowAreas:
     @cached_property
     def _sphere(self) -> tuple[np.ndarray, np.ndarray]:
         return self.layout.sphere_areas()
+
+    @cached_property
+    def _zones(self) -> np.ndarray:
+        """(ny,) km² of one radian of longitude in each row, on the ellipsoid."""
+        return np.abs(np.diff(zone_area(self.layout.y_edges)))
 
     @cached_property
     def _along(self) -> np.ndarray:

@@ -147,14 +147,15 @@ def run_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> RunOve
         whole = sphere_areas(edges)
     else:
         with np.errstate(divide="ignore", invalid="ignore"):
-            scale = np.where(overlay.inside > 0, inside / overlay.inside, 1e-6)
+            planar = _planar_inside(overlay, layout)
+            scale = np.where(planar > 0, inside / planar, 1e-6)
         whole = planar_areas(edges) * scale
     whole[tiny] = inside[tiny]
     return replace(overlay, inside=inside, region_weight=whole)
 
 
 def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOverlay, np.ndarray]:
-    """The runs of regions in order of their place, with areas on the plane of the grid.
+    """The runs of regions in order of their place, without the areas of the regions.
 
     Returns
     -------
@@ -184,12 +185,17 @@ def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOve
     del parts
     order = np.argsort(start * edges.count + region)  # of which no two are the same
     region, start, length, fraction = region[order], start[order], length[order], fraction[order]
+    unknown = np.zeros(edges.count)
+    return RunOverlay((ny, nx), region, start, length, fraction, unknown, unknown), tiny
+
+
+def _planar_inside(overlay: RunOverlay, layout: GridLayout) -> np.ndarray:
+    """(R,) area of each region that lies on the grid, on the plane of its coordinates."""
     height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
-    row, first = np.divmod(start, nx)
+    row, first = np.divmod(overlay.start, overlay.shape[1])
     along = np.concatenate([[0.0], np.cumsum(width)])
-    planar = fraction * height[row] * (along[first + length] - along[first])
-    inside = np.bincount(region, planar, edges.count)
-    return RunOverlay((ny, nx), region, start, length, fraction, inside, inside), tiny
+    of_runs = height[row] * (along[first + overlay.length] - along[first])
+    return np.bincount(overlay.region, overlay.fraction * of_runs, overlay.regions)
 
 
 def _inside(overlay: RunOverlay, areas: RowAreas) -> np.ndarray:

@@ -9,11 +9,13 @@ import numpy as np
 from bavlo.compiled import compiled
 from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.held_codes import MOST_DENSE, HeldCodes
-from bavlo.core.space.row_areas import CellAreas
+from bavlo.core.space.row_areas import BothAreas
 from bavlo.core.stats.cell_sample import check_codes
 from bavlo.core.stats.part_runs import PartRuns
-from bavlo.core.stats.strip_kernels import add_codes
+from bavlo.core.stats.strip_kernels import IN_TURN, add_codes
 from bavlo.records import dataclass
+
+MOST_ENTRIES = 2**20  # codes of runs for which room is held though few of them may be there
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,40 +46,38 @@ class ClassSums:
         return cls(codes, *out)
 
 
-def class_sums(
-    values: np.ndarray, runs: PartRuns, area: np.ndarray, square_km: np.ndarray
-) -> ClassSums:
+def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSums:
     """Those of a few rows.
 
     Parameters
     ----------
-    values, area, square_km : (n, nx) float64
-        Codes, NaN where there is no data, and the areas of all cells.
+    values : (n, nx) float64
+        Codes, NaN where there is no data.
+    areas
+        Of all cells.
     """
     length = runs.place[1] - runs.place[0]
     owner = np.repeat(np.arange(length.size), length)
-    first = runs.place[0] - (np.cumsum(length) - length)
-    cell = np.arange(owner.size) + first[owner]
-    values = values.ravel()[cell]
-    known = ~np.isnan(values)
-    cell, owner, values = cell[known], owner[known], values[known]
-    codes, place = _codes(values)
-    key = runs.region[owner].astype(np.int64) * codes.size + place
+    number = np.arange(owner.size) - (np.cumsum(length) - length)[owner]
+    cell = runs.place[0][owner] + number
+    known = ~np.isnan(values.ravel()[cell])
+    cell, owner, number = cell[known], owner[known], number[known]
+    codes, place = _codes(values.ravel()[cell])
+    entries, entry = _distinct(owner * codes.size + place, length.size * codes.size)
+    turn = entry * IN_TURN + number % IN_TURN
+    in_turn = np.bincount(turn, areas.column_factor(cell), entries.size * IN_TURN)
+    a, b, c, d = in_turn.reshape(-1, IN_TURN).T
+    width = (a + b) + (c + d)
+    run, code = np.divmod(entries, max(codes.size, 1))
+    key = runs.region[run].astype(np.int64) * codes.size + code
     shape = runs.regions, codes.size
-    fraction = runs.fraction[owner]
-    sums = [
-        np.bincount(key, fraction * of.ravel()[cell], shape[0] * shape[1]).reshape(shape)
-        for of in (area, square_km)
-    ]
-    return ClassSums(codes, *sums)
+    factor, share = areas.row_factors(runs.place[0][run]), runs.fraction[run]
+    sums = [np.bincount(key, share * (of * width), shape[0] * shape[1]) for of in factor]
+    return ClassSums(codes, *(each.reshape(shape) for each in sums))
 
 
 def stored_class_sums(
-    numbers: np.ndarray,
-    missing: np.ndarray,
-    seen: Seen,
-    runs: PartRuns,
-    areas: tuple[CellAreas, CellAreas],
+    numbers: np.ndarray, missing: np.ndarray, seen: Seen, runs: PartRuns, areas: BothAreas
 ) -> ClassSums | None:
     """The same of whole numbers as they are stored, by compiled loops; None without them.
 
@@ -88,17 +88,24 @@ def stored_class_sums(
         1 where there is no data.
     seen
         Their range.
-    areas
-        Those by which means are weighted, and on the ellipsoid.
     """
     add, held = compiled(add_codes), HeldCodes.of(numbers, missing, seen, runs.place)
     if add is None or held is None:
         return None
     total = np.zeros((runs.regions, held.codes.size, 2))
-    factors = [factor for area in areas for factor in (area.rows, area.columns)]
-    of_runs = runs.place, runs.region, runs.fraction
-    add(numbers, missing, held.low, held.number_of, *factors, *of_runs, total)
+    if not held.codes.size:
+        return ClassSums(held.codes, total[..., 0], total[..., 1])
+    given = numbers, missing, held.low, held.number_of, areas.rows, areas.columns
+    room = np.zeros((held.codes.size, IN_TURN))
+    add(*given, runs.place, runs.region, runs.fraction, total, room)
     return ClassSums(held.codes, total[..., 0], total[..., 1])
+
+
+def _distinct(key: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
+    """Keys, ascending, among them all that are there; and the place of each given one."""
+    if size <= MOST_ENTRIES:
+        return np.arange(size), key
+    return np.unique(key, return_inverse=True)
 
 
 def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

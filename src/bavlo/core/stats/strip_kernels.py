@@ -14,6 +14,7 @@ import numpy as np
 
 COLUMNS_UP_TO = 128  # numbers; more of them NumPy halves
 LONGEST = COLUMNS_UP_TO + 1
+IN_TURN = 4  # sums of a class code
 
 
 def add_weighted(
@@ -158,33 +159,60 @@ def add_codes(
     number_of: np.ndarray,
     rows: np.ndarray,
     columns: np.ndarray,
-    rows_km: np.ndarray,
-    columns_km: np.ndarray,
     place: np.ndarray,
     region: np.ndarray,
     fraction: np.ndarray,
     total: np.ndarray,
+    sums: np.ndarray,
 ) -> None:
-    """Areas of class codes times the covered share of their cells, cell by cell.
+    """Areas of class codes times the covered share of their cells, run by run.
+
+    Neighbours often share a code, and a sum waits for the one before it: so each code has as many
+    sums as `IN_TURN`, to which the cells of a run are added in turn.
 
     Parameters
     ----------
     number_of : (K,) int64
-        The place of each code, counted from the lowest, among those that are there.
-    rows, columns, rows_km, columns_km
-        Factors of both sorts of areas: by which means are weighted, and on the ellipsoid.
+        The place of each code, counted from the lowest, among those that are there; of which there
+        must be one.
+    rows : (2, n) float64
+        One factor of both sorts of areas.
+    columns : (m, nx) float64
+        The other factor: one for all rows, or of each row.
     total : (R, L, 2) float64
         Added to.
+    sums : (L, IN_TURN) float64
+        Room of zeros, which are left as such.
     """
     for run in range(region.size):
-        own, share = total[region[run]], fraction[run]
-        begin, factor, line = line_of(rows, columns, place[0, run])
-        _, factor_km, line_km = line_of(rows_km, columns_km, place[0, run])
-        for x in range(place[0, run], place[1, run]):
-            if missing[x] == 0:
-                code = number_of[np.int64(numbers[x]) - low]
-                own[code, 0] += share * (factor * line[x - begin])
-                own[code, 1] += share * (factor_km * line_km[x - begin])
+        begin, factor, line = line_of(rows[0], columns, place[0, run])
+        factor_km, share = rows[1][begin // columns.shape[1]], fraction[run]
+        first, last = place[0, run], place[1, run]
+        own, gone, each = numbers[first:last], missing[first:last], line[first - begin :]
+        for x in range(own.size):
+            # Indices that may not be negative need no look at that: a third of the time.
+            offset = 0 if gone[x] else np.int64(own[x]) - low
+            code, turn = np.uint64(number_of[np.uint64(offset)]), np.uint64(x & (IN_TURN - 1))
+            sums[code, turn] += 0.0 if gone[x] else each[x]
+        of_region = total[region[run]]
+        if own.size > sums.shape[0]:
+            for n in range(sums.shape[0]):
+                move_sum(sums[n], share, factor, factor_km, of_region[n])
+        else:
+            for x in range(own.size):
+                if gone[x] == 0:
+                    n = number_of[np.int64(own[x]) - low]
+                    move_sum(sums[n], share, factor, factor_km, of_region[n])
+
+
+def move_sum(
+    sums: np.ndarray, share: float, factor: float, factor_km: float, total: np.ndarray
+) -> None:
+    """Add the sums of a code in a run to those of its region, and begin anew."""
+    width = (sums[0] + sums[1]) + (sums[2] + sums[3])
+    total[0] += share * (factor * width)
+    total[1] += share * (factor_km * width)
+    sums[0] = sums[1] = sums[2] = sums[3] = 0.0
 
 
 def in_order(row: np.ndarray, size: int) -> float:

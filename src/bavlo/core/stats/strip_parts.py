@@ -15,7 +15,7 @@ import numpy as np
 from bavlo.compiled import Loop, compiled
 from bavlo.core.reduce.step_kernels import floats_in_order
 from bavlo.core.reduce.totals import DecodedStep, Seen
-from bavlo.core.space.row_areas import CellAreas
+from bavlo.core.space.row_areas import BothAreas, CellAreas
 from bavlo.core.space.rows import PlainRows, Rows
 from bavlo.core.stats.class_sums import ClassSums, class_sums, stored_class_sums
 from bavlo.core.stats.measures import CLASSES, SQUARES
@@ -49,8 +49,8 @@ class PartSums(Protocol):
     def extremes(self) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value of the cells that are covered enough; NaN for none."""
 
-    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
-        """Areas of class codes, by those by which means are weighted and on the ellipsoid.
+    def classes(self, areas: BothAreas) -> ClassSums:
+        """Areas of class codes.
 
         Raises
         ------
@@ -109,9 +109,9 @@ class DecodedPart:
         np.fmax.at(high, runs.region, _of_runs(np.fmax, self.block, runs.place))
         return low, high
 
-    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
+    def classes(self, areas: BothAreas) -> ClassSums:
         """Areas of class codes."""
-        return class_sums(self.block, self.runs, area.each, square_km.each)
+        return class_sums(self.block, self.runs, areas)
 
     @cached_property
     def _missing(self) -> np.ndarray:
@@ -176,15 +176,15 @@ class StoredPart:
         low[none] = high[none] = np.nan
         return low, high
 
-    def classes(self, area: CellAreas, square_km: CellAreas) -> ClassSums:
+    def classes(self, areas: BothAreas) -> ClassSums:
         """Areas of class codes."""
         found = None
         if self._are_whole:
-            numbers, areas = self.numbers, (area, square_km)
-            found = stored_class_sums(numbers, self._missing, self.seen, self.runs, areas)
+            given = self.numbers, self._missing, self.seen, self.runs, areas
+            found = stored_class_sums(*given)
         if found is None:
             values = np.where(self._missing, np.nan, self.numbers)
-            found = class_sums(values, self.runs, area.each, square_km.each)
+            found = class_sums(values, self.runs, areas)
         return found
 
     @property
@@ -219,7 +219,7 @@ def warm_up(wanted: frozenset[str], dtype: np.dtype) -> None:
     if SQUARES in wanted:
         part.squares(area, 0.0)
     if CLASSES in wanted:
-        part.classes(area, area)
+        part.classes(BothAreas(np.ones((2, 1)), area.columns))
 
 
 def _loop(kernel: Callable[..., Any]) -> Loop:

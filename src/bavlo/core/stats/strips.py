@@ -154,8 +154,8 @@ class StripIndex:
             low, high = part.extremes()
             out = replace(out, low=low, high=high)
         if CLASSES in self.wanted:
-            square_km = self.areas.square_km(rows.start, rows.stop)
-            out = replace(out, classes=(part.classes(self._weights(rows), square_km),))
+            areas = self.areas.both(rows.start, rows.stop)
+            out = replace(out, classes=(part.classes(areas),))
         return out
 
     def _weights(self, rows: slice) -> CellAreas:

@@ -35,7 +35,7 @@ from bavlo.plan.reading import (
     BlockReader,
     UnitReader,
     rechunked_source,
-    turning_bytes,
+    turning_needs,
     will_add_as_stored,
 )
 from bavlo.plan.result import TableResult, shapes_of, together
@@ -130,9 +130,8 @@ class SeriesJob:
         if self._ranks_very_many:
             load_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
         if self._adds_very_many:
-            turning = 0.0 if run.cluster is not None else turning_bytes(source, run)
             warm_up = partial(stored.warm_up, source.files[0].dtype)
-            load_where_it_fits(run, needs.at_least(turning), warm_up, run.jobs)
+            load_where_it_fits(run, needs.beside(turning_needs(source, run)), warm_up, run.jobs)
 
     @property
     def _ranks_very_many(self) -> bool:
@@ -151,7 +150,9 @@ class SeriesJob:
         run = self.plans[0].request.run
         if not first or not will_add_as_stored(self.opened.source, run):
             return False
-        return self._steps * self.plans[0].cells.size >= WORTH_ADDING
+        # Chunks that are turned about are put together by these loops too.
+        turned = turning_needs(self.opened.source, run).unit > 0
+        return self._steps * self.plans[0].cells.size * (1 + turned) >= WORTH_ADDING
 
     @property
     def _steps(self) -> int:

@@ -23,6 +23,6 @@ class Needs:
     kept: float
     room: float = 0.0
 
-    def at_least(self, unit: float) -> Needs:
-        """The same where a unit takes so many bytes or more."""
-        return Needs(max(self.unit, unit), self.kept, self.room)
+    def beside(self, other: Needs) -> Needs:
+        """What is enough for units of this work and of another, which are not under way at once."""
+        return Needs(max(self.unit, other.unit), self.kept + other.kept, self.room + other.room)

@@ -13,6 +13,7 @@ from bavlo.core.values.kinds import Variable
 from bavlo.grids import cf
 from bavlo.grids.container import Opener, Stored
 from bavlo.grids.fast import chunks
+from bavlo.grids.fast.chunks import ChunkReader
 from bavlo.grids.fast.packed import PackedBlock, Part
 from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, Window
@@ -76,6 +77,11 @@ class CFGrid:
     def has_large_chunks(self) -> bool:
         """Whether its chunks hold many steps and are larger than the library keeps."""
         return self.is_hdf5 and self.needs_rechunking and self.chunk_size > chunks.LARGE_CHUNK
+
+    @property
+    def reader(self) -> ChunkReader | None:
+        """What reads its raw chunks; None where the library must."""
+        return chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
 
     @property
     def size(self) -> int:
@@ -170,7 +176,7 @@ class CFGrid:
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
         if self.by_chunks or self.has_large_chunks or (self.is_large and self.needs_rechunking):
-            reader = chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
+            reader = self.reader
             if reader is not None and self.by_chunks:
                 return reader.read(key)
             if reader is not None:

@@ -22,10 +22,9 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.fast.chunks import reader_of
 from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.scratch import Fitting, TurnedChunks, band_size
+from bavlo.grids.scratch import Fitting, TurnedChunks
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
 from bavlo.records import dataclass
 
@@ -179,7 +178,7 @@ class Room:
     memory
         Bytes that the whole job may take.
     fitting
-        How many workers fit that take so many bytes each; raises where not even one does.
+        Tells how many workers fit.
     folder
         For scratch files; None for the system's own place.
     elsewhere
@@ -239,9 +238,8 @@ def rechunked(
                 again.append(file.path)
                 continue
             scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=room.folder))
-            reader = reader_of(file.path, file.variable.name) if file.is_hdf5 else None
-            place, band = scratch / f"{number}", band_size(room.memory)
-            turned.append(TurnedChunks(file, reader, cells, place, band, room.fitting))
+            place = scratch / f"{number}"
+            turned.append(TurnedChunks(file, cells, place, room.memory, room.fitting))
             size += turned[-1].size
             files.append(ScratchFile(file, cells, turned[-1]))
         if again:

@@ -26,15 +26,25 @@ from bavlo.records import dataclass
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
-BESIDE = 2.0  # of a chunk's bytes: as it is stored, and inflated
-Fitting = Callable[[float], int]
+Fitting = Callable[[float, float], int]
 Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
 Fill = Callable[[slice, Box, np.ndarray], None]
 
 
-def band_size(memory: int) -> int:
-    """Bytes of a band and a run of steps, of which each worker holds some."""
-    return int(min(BAND, memory * BAND_SHARE))
+def band_size(file: CFGrid, memory: int) -> int:
+    """Bytes of a band and a run of steps, of which each worker holds some.
+
+    Of a chunk that is larger by itself fewer steps at a time do as well.
+    """
+    size = int(min(BAND, memory * BAND_SHARE))
+    return size // 4 if file.chunk_size > size else size
+
+
+def worker_bytes(file: CFGrid, memory: int) -> float:
+    """What each worker takes that turns the chunks of a file about: one of them, and some cells."""
+    reader = file.reader
+    as_stored = file.chunk_size if reader is None else reader.largest
+    return as_stored + file.chunk_size + PIECES * band_size(file, memory)
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,42 +146,48 @@ class TurnedChunks:
 
     Parameters
     ----------
-    reader
-        Of the raw chunks; None where the file's own library reads them.
-    band
-        Bytes of a band and a run of steps.
+    memory
+        Bytes that the whole job may take.
     fitting
-        How many workers fit that take so many bytes each; raises where not even one does.
+        How many workers fit that take so many bytes each, where some bytes are held already that go
+        over to them; raises where not even one does.
     """
 
     def __init__(
-        self,
-        inner: CFGrid,
-        reader: ChunkReader | None,
-        cells: CellSelection,
-        file: Path,
-        band: int,
-        fitting: Fitting,
+        self, inner: CFGrid, cells: CellSelection, file: Path, memory: int, fitting: Fitting
     ) -> None:
         assert inner.times is not None
-        self.inner, self.reader, self.cells, self.file = inner, reader, cells, file
+        self.inner, self.reader, self.cells, self.file = inner, inner.reader, cells, file
         self.steps = inner.times.stamps.size
         self.sizes = dict(zip(inner.order, inner.chunks, strict=True))
         self.height = min(int(self.sizes["time"]), self.steps)
         self.dtype = inner.dtype
         item = self.dtype.itemsize
-        self.most = max(1, band // item)  # cells × steps of a piece
+        self.most = max(1, band_size(inner, memory) // item)  # cells × steps of a piece
         rows, columns = int(self.sizes["y"]), int(self.sizes["x"])
         self.bands = bands_of(cells, rows, columns, self.most / self.height)
-        if reader is None:  # the library has a chunk twice, and all of its cells are taken at once
+        runs = range(-(-self.steps // self.height))
+        self.work = [(band, run) for band in self.bands for run in runs]
+        if self.reader is None:  # it has a chunk twice, and all of its cells are taken at once
             largest = max((band.size for band in self.bands), default=0)
-            needed = 3.0 * inner.chunk_size + largest * self.height * item
+            self.jobs = fitting(3.0 * inner.chunk_size + largest * self.height * item, 0.0)
         else:
-            reader.forget()
-            needed = reader.largest + inner.chunk_size + PIECES * band
-        self.jobs = fitting(needed)
+            self._begin_with_held(self.reader)
+            self.jobs = fitting(worker_bytes(inner, memory), self.reader.held_bytes)
         self.buffers = threading.local()
         self.handle: int | None = None
+
+    def _begin_with_held(self, reader: ChunkReader) -> None:
+        """Take first what was inflated for a sample; let go of that if others come before it."""
+        self.work.sort(key=lambda each: self._chunk(*each) not in reader.held)  # keeps the order
+        if {self._chunk(*each) for each in self.work[: len(reader.held)]} != set(reader.held):
+            reader.forget()
+
+    def _chunk(self, band: Band, run: int) -> tuple[int, ...]:
+        """The number of the first chunk of a band and a run of steps along every dimension."""
+        at = {"time": run * self.height, "y": int(band.row[0]), "x": int(band.column[0])}
+        place = (at[name] if isinstance(name, str) else name for name in self.inner.order)
+        return tuple(n // size for n, size in zip(place, self.inner.chunks, strict=True))
 
     @property
     def size(self) -> int:
@@ -190,12 +206,10 @@ class TurnedChunks:
             self.handle = os.open(self.file, os.O_RDWR | os.O_CREAT, 0o600)
         except OSError as error:
             raise self._refused(error) from error
-        runs = range(-(-self.steps // self.height))
-        work = [(band, run) for band in self.bands for run in runs]
         from concurrent.futures import ThreadPoolExecutor
 
         with ThreadPoolExecutor(1 if self.reader is None else self.jobs) as pool:
-            for _ in pool.map(lambda each: self._turn(*each), work):
+            for _ in pool.map(lambda each: self._turn(*each), self.work):
                 pass
 
     def _turn(self, band: Band, run: int) -> None:

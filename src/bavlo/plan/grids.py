@@ -30,7 +30,7 @@ from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.grids.tiled import TiledGrid
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
-from bavlo.plan.reading import check_chunks_fit
+from bavlo.plan.reading import prepare_large_chunks
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
@@ -49,7 +49,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         }
         reading = replace(request.grids.reading, called=argument.name, **own)
         opened = open_grid(argument.paths, reading)
-        check_chunks_fit(opened, request.run)
+        prepare_large_chunks(opened, request.run)
         source = settled(opened, report)
         name = argument.name or source.variable.name
         if name in found:

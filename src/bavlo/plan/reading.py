@@ -18,7 +18,7 @@ from bavlo.grids.fast.packed import HasPacked, PackedBlock
 from bavlo.grids.fast.stored import loops_are_ready
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.rechunk import Room, rechunked
-from bavlo.grids.scratch import BESIDE, PIECES, band_size
+from bavlo.grids.scratch import worker_bytes
 from bavlo.grids.source import CellSelection, GridSource, files_of
 from bavlo.grids.urls import url_of
 from bavlo.records import dataclass
@@ -33,30 +33,44 @@ def rechunked_source(
     elsewhere = run.cluster is not None
     tell = report.warn if elsewhere else report.note
 
-    def fitting(size: float) -> int:
-        return fitting_jobs(run.jobs, run.memory, Needs(size, 0.0))
+    def fitting(size: float, held: float) -> int:
+        return fitting_jobs(run.jobs, run.memory, Needs(size, -held))
 
     room = Room(run.memory, fitting, run.scratch, elsewhere)
     with rechunked(source, cells, room, tell) as same:
         yield same
 
 
-def check_chunks_fit(source: GridSource, run: Resources) -> None:
+def prepare_large_chunks(source: GridSource, run: Resources) -> None:
     """Refuse chunks of which not even one fits into memory, before any is looked into.
+
+    Where two fit, a second is inflated while the first is looked into.
 
     Raises
     ------
     RequestError
         Which names the least memory that is enough.
     """
-    if any(isinstance(file, CFGrid) and file.has_large_chunks for file in source.files):
-        fitting_jobs(1, run.memory, Needs(turning_bytes(source, run), 0.0))
+    large = [f for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks]
+    if not large:
+        return
+    jobs = fitting_jobs(run.jobs, run.memory, turning_needs(source, run))
+    reader = large[0].reader
+    if jobs > 1 and run.cluster is None and reader is not None:
+        reader.ahead = large[0].order.index("time")
 
 
-def turning_bytes(source: GridSource, run: Resources) -> float:
-    """What each worker takes to turn chunks about into a scratch file; 0 where none are."""
-    turned = [f.chunk_size for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
-    return BESIDE * max(turned) + PIECES * band_size(run.memory) if turned else 0.0
+def turning_needs(source: GridSource, run: Resources) -> Needs:
+    """What each worker takes to turn chunks about into a scratch file; nothing where none are.
+
+    Chunks that are held already go over to them.
+    """
+    turned = [f for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
+    if not turned:
+        return Needs(0.0, 0.0)
+    largest = max(turned, key=lambda file: file.chunk_size)
+    held = 0 if largest.reader is None else largest.reader.held_bytes
+    return Needs(worker_bytes(largest, run.memory), -float(held))
 
 
 def reads_single_steps(source: GridSource) -> bool:

@@ -18,7 +18,7 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import field
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -32,7 +32,11 @@ from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
 
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
 Fetch = Callable[[int, int], bytes]
+Inflated = bytes | bytearray | None  # of a chunk; None where it was never written
 Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
 
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
@@ -62,6 +66,11 @@ class ChunkReader:
         offset of -1 for chunks that were never written.
     filters
         In the order in which they were applied.
+    held
+        Large chunks that were inflated for looking at a sample, or are being inflated.
+    ahead
+        The dimension along which one more chunk is inflated beside the first that is looked at;
+        None where that is not asked for.
     """
 
     path: Path
@@ -75,7 +84,8 @@ class ChunkReader:
     size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
     few: KeptChunks = field(default_factory=lambda: KeptChunks(FEW_KEPT))
-    last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
+    held: dict[tuple[int, ...], Future[Inflated]] = field(default_factory=dict)
+    ahead: int | None = None
     looking: threading.Lock = field(default_factory=threading.Lock)
     pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
 
@@ -109,24 +119,62 @@ class ChunkReader:
     def read_large(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """The same of chunks so large that only the last one is kept, inflated, for the next call.
 
-        That is what looking at a sample needs; `forget` lets go of it.
+        That is what looking at a sample needs. What is held goes over to `parts_once`; `forget`
+        lets go of it.
         """
         with self.looking:
-            return self._read(key, self._part_of_last)
+            return self._read(key, self._part_held)
 
-    def _part_of_last(
+    def _part_held(
         self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
     ) -> np.ndarray:
-        if self.last is None or self.last[0] != chunk:
-            self.last = None  # let go of before the next takes its place
-            self.last = chunk, self._bytes(file, chunk)
-        return self._unshuffled(self.last[1], inside)
+        from concurrent.futures import Future
+
+        if chunk not in self.held:
+            self._let_go()  # before the next takes its place
+            self._look_ahead(chunk)
+            self.held[chunk] = Future()
+            self.held[chunk].set_result(self._bytes(file, chunk))
+        return self._unshuffled(self.held[chunk].result(), inside)
+
+    def _look_ahead(self, chunk: tuple[int, ...]) -> None:
+        """Begin to inflate the chunk after one, as another core does nothing meanwhile; once."""
+        axis, self.ahead = self.ahead, None
+        if axis is None:
+            return
+        from concurrent.futures import ThreadPoolExecutor
+
+        after = tuple(n + (place == axis) for place, n in enumerate(chunk))
+        if after[axis] < self.offset.shape[axis]:
+            pool = ThreadPoolExecutor(1)
+            self.held[after] = pool.submit(self._inflated_alone, after)
+            pool.shutdown(wait=False)
+
+    def _inflated_alone(self, chunk: tuple[int, ...]) -> Inflated:
+        with self._opened() as file:
+            return self._bytes(file, chunk)
+
+    @property
+    def held_bytes(self) -> int:
+        """What is held takes, also where it is not inflated yet."""
+        return len(self.held) * self._chunk_size
 
     def forget(self) -> None:
         """Let go of what is kept, inflated, of chunks that hold many steps."""
         with self.looking:
-            self.last = None
+            self._let_go()
         self.few.clear()
+
+    def _let_go(self) -> None:
+        for each in self.held.values():
+            each.exception()  # once it is done
+        self.held.clear()
+
+    def _taken(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
+        """The inflated bytes of a chunk, which are not held any more."""
+        with self.looking:
+            held = self.held.pop(chunk, None)
+        return self._bytes(file, chunk) if held is None else held.result()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
@@ -136,7 +184,7 @@ class ChunkReader:
         indexed by a number.
         """
         with self._opened() as file:
-            last: tuple[tuple[int, ...], bytes | bytearray | None] | None = None
+            last: tuple[tuple[int, ...], Inflated] | None = None
 
             def fill(key: tuple[slice | int, ...], out: np.ndarray) -> None:
                 nonlocal last
@@ -151,7 +199,7 @@ class ChunkReader:
                 chunk = tuple(number)
                 if last is None or last[0] != chunk:
                     last = None  # let go of before the next takes its place
-                    last = chunk, self._bytes(file, chunk)
+                    last = chunk, self._taken(file, chunk)
                 whole = np.expand_dims(out, tuple(dropped)) if dropped else out
                 self._unshuffle_into(last[1], tuple(inside), whole)
 
@@ -305,11 +353,11 @@ class ChunkReader:
         )
         return values[inside]
 
-    def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> bytes | bytearray | None:
+    def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
         """The inflated bytes of a chunk; None where it was never written."""
         return self._inflated(file, int(self.offset[chunk]), int(self.size[chunk]))
 
-    def _inflated(self, file: Fetch, offset: int, length: int) -> bytes | bytearray | None:
+    def _inflated(self, file: Fetch, offset: int, length: int) -> Inflated:
         """The same by the place of a chunk and its stored length."""
         if offset < 0:
             return None
@@ -323,7 +371,7 @@ class ChunkReader:
             raise OSError(f"a chunk has {len(data)} bytes instead of {size}")
         return data
 
-    def _unshuffled(self, data: bytes | bytearray | None, inside: tuple[slice, ...]) -> np.ndarray:
+    def _unshuffled(self, data: Inflated, inside: tuple[slice, ...]) -> np.ndarray:
         """The numbers of a part of a chunk, in an array of their own."""
         shape = tuple(s.stop - s.start for s in inside)
         if data is None:
@@ -342,9 +390,7 @@ class ChunkReader:
         put_planes(planes, inside, numbers)
         return numbers
 
-    def _unshuffle_into(
-        self, data: bytes | bytearray | None, inside: tuple[slice, ...], out: np.ndarray
-    ) -> None:
+    def _unshuffle_into(self, data: Inflated, inside: tuple[slice, ...], out: np.ndarray) -> None:
         """Fill an array, of whichever byte order, with the numbers of a part of a chunk."""
         by_planes = SHUFFLE in self.filters and self.dtype.itemsize >= WIDE
         if data is None or not by_planes or out.dtype != self.dtype:

@@ -224,8 +224,29 @@ class TurnedChunks:
             # A chunk larger than a band is written some steps at a time; it is inflated once.
             each = max(1, self.most // band.size)
         pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
-        for piece, buffer in zip(pieces, self._by_rectangles(band, pieces), strict=True):
+        by = self._by_runs if self._takes_runs(band) else self._by_rectangles
+        for piece, buffer in zip(pieces, by(band, pieces), strict=True):
             self._write(buffer, self._place(band, piece.start))
+
+    def _takes_runs(self, band: Band) -> bool:
+        """Whether runs of cells are put together, of a chunk of which not all cells are wanted."""
+        if self.reader is None or self.inner.order != AXES or band.count > 1:
+            return False
+        is_some = band.size < int(self.sizes["y"]) * int(self.sizes["x"])
+        return is_some and self.reader.runs_loop is not None
+
+    def _by_runs(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
+        """The stored numbers (T, C) of a band of one chunk for some runs of its steps."""
+        assert self.reader is not None
+        height, width = int(self.sizes["y"]), int(self.sizes["x"])
+        flat = band.row % height * width + band.column % width
+        runs = CellSubset.of(flat, np.arange(band.size), height * width).runs
+        number = self._chunk(band, pieces[0].start // self.height)
+        with self.reader.runs_once(number, runs) as fill:
+            for steps in pieces:
+                buffer = self._buffer(steps.stop - steps.start, band.size)
+                fill(steps.start % self.height, buffer)
+                yield buffer
 
     def _by_rectangles(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
         """The stored numbers (T, C) of a band for some runs of steps, chunk by chunk."""

@@ -22,11 +22,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from bavlo.compiled import Loop
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.fast.planes import put_planes
+from bavlo.grids.fast.planes import put_planes, runs_loop
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
@@ -202,6 +203,39 @@ class ChunkReader:
                     last = chunk, self._taken(file, chunk)
                 whole = np.expand_dims(out, tuple(dropped)) if dropped else out
                 self._unshuffle_into(last[1], tuple(inside), whole)
+
+            yield fill
+
+    @property
+    def runs_loop(self) -> Loop | None:
+        """What puts together runs of cells of a chunk; None where whole rectangles must be."""
+        return runs_loop(self.dtype) if SHUFFLE in self.filters else None
+
+    @contextmanager
+    def runs_once(
+        self, chunk: tuple[int, ...], runs: np.ndarray
+    ) -> Iterator[Callable[[int, np.ndarray], None]]:
+        """What fills an array (t, C) with the stored numbers of runs of cells, from a step on.
+
+        Parameters
+        ----------
+        chunk
+            Of a (time, y, x) variable, where `runs_loop` is there.
+        runs : (3, K) int64
+            Where each begins in a step of the chunk and in the array, and its length.
+        """
+        join = self.runs_loop
+        assert join is not None
+        with self._opened() as file:
+            data = self._taken(file, chunk)
+
+            def fill(step: int, out: np.ndarray) -> None:
+                if data is None:
+                    out[...] = self.fill
+                    return
+                planes = np.frombuffer(data, np.uint8)
+                planes = planes.reshape(self.dtype.itemsize, self.chunks[0], -1)
+                join(planes, step, runs, out.view(np.uint32))
 
             yield fill
 

@@ -24,6 +24,26 @@ def join_planes(planes: np.ndarray, layer: int, row: int, column: int, out: np.n
             join_line(line[0], line[1], line[2], line[3], out[t, y])
 
 
+def join_runs(planes: np.ndarray, layer: int, runs: np.ndarray, out: np.ndarray) -> None:
+    """The same of some cells of each layer.
+
+    Parameters
+    ----------
+    planes : (4, T, N) uint8
+    layer
+        The first one.
+    runs : (3, K) int64
+        Runs of cells: where each begins in a layer and in `out`, and its length.
+    out : (t, C) uint32
+        Filled.
+    """
+    for t in range(out.shape[0]):
+        for run in range(runs.shape[1]):
+            first, place, length = runs[0, run], runs[1, run], runs[2, run]
+            line = planes[:, layer + t, first : first + length]
+            join_line(line[0], line[1], line[2], line[3], out[t, place : place + length])
+
+
 def join_line(
     first: np.ndarray, second: np.ndarray, third: np.ndarray, fourth: np.ndarray, out: np.ndarray
 ) -> None:

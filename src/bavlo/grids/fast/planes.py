@@ -6,8 +6,8 @@ import sys
 
 import numpy as np
 
-from bavlo.compiled import at_hand, compiled
-from bavlo.grids.fast.plane_kernels import join_planes
+from bavlo.compiled import Loop, at_hand, compiled
+from bavlo.grids.fast.plane_kernels import join_planes, join_runs
 
 COMPILED_ITEM = 4  # bytes of the numbers that the compiled loop puts together
 LEAST_COMPILED = 2**14  # numbers; of fewer, what is done around the loop takes as long
@@ -39,9 +39,20 @@ def put_planes(planes: np.ndarray, inside: tuple[slice, ...], out: np.ndarray) -
         join(planes, *(part.start for part in inside), out.view(np.uint32))
 
 
+def runs_loop(dtype: np.dtype) -> Loop | None:
+    """What puts together runs of cells alone, for numbers of some type; None where it is not there.
+
+    Taking them out of whole numbers goes through memory twice more.
+    """
+    fits = dtype.itemsize == COMPILED_ITEM and dtype.isnative and sys.byteorder == "little"
+    return at_hand(join_runs) if fits else None
+
+
 def warm_up() -> None:
     """Load and compile what puts numbers together, where that is allowed."""
-    join = compiled(join_planes)
-    if join is not None:
+    join, join_some = compiled(join_planes), compiled(join_runs)
+    if join is not None and join_some is not None:
         planes = np.zeros((COMPILED_ITEM, 1, 1, 1), np.uint8)
         join(planes, 0, 0, 0, np.zeros((1, 1, 1), np.uint32))
+        runs = np.array([[0], [0], [1]])
+        join_some(planes.reshape(COMPILED_ITEM, 1, 1), 0, runs, np.zeros((1, 1), np.uint32))

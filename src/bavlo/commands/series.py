@@ -27,6 +27,7 @@ from bavlo.engine.segments import (
 from bavlo.grids.fast import planes, stored
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import GridSource, where
+from bavlo.plan import value_range
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
@@ -170,9 +171,10 @@ class SeriesJob:
 
 
 def _warm_up_ranks() -> None:
-    """Call the loops that ranking uses, and those of reading, which then cost next to nothing."""
+    """Call the loops that ranking uses, and those beside it, which then cost next to nothing."""
     spatial.warm_up()
     planes.warm_up()
+    value_range.warm_up()
 
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:

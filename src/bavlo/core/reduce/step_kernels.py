@@ -61,6 +61,21 @@ def look_at(
     found[0], found[1] = low, high
 
 
+def find_range(bits: np.ndarray, found: np.ndarray) -> None:
+    """The lowest and the highest of numbers, NaN among them.
+
+    Parameters
+    ----------
+    bits : (N,) int
+        Of floats, as whole numbers of as many bytes.
+    found : (2,) int64
+        Filled: `order_of_bits` of both.
+    """
+    limits = np.iinfo(bits.dtype)
+    low, high = widen(bits, limits.max, limits.min)
+    found[0], found[1] = low, high
+
+
 def may_be_missing(low: int, high: int, orders: np.ndarray) -> bool:
     """Whether a number that means no data may lie in a range."""
     may_be = low < orders[0] or high > orders[1]

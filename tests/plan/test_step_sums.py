@@ -76,7 +76,7 @@ def reduced(values, reducers, assignment, group, single, monkeypatch):
     blocks = ArrayBlocks(values, [])
     units = plan_units(assignment, CELLS, 7 * CELLS)
     if group:
-        units = group_units(assignment, units, CELLS, group * CELLS)
+        units = group_units(assignment, units, group, group)
     segments = plan_segments([assignment], units)
     found = [[] for _ in reducers]
     low, high = np.inf, -np.inf

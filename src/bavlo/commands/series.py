@@ -58,7 +58,9 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 UNIT_VALUES = VALUES_AT_ONCE
-SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
+# Cells × steps of a unit whose steps are added up before it is measured; and steps of one that is
+# part of a period, where nothing of them is held, so that regions are measured seldom.
+SUMMED_VALUES, LEAST_OF_ONE = 2**23, 16
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
 # Cells × steps from which on compiled loops save 0.2 s of two processors, and take 0.1 s to load.
@@ -250,7 +252,9 @@ def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
     units = plan_units(assignment, cells, UNIT_VALUES)
     reducer = plans[0].groups[0].reducer  # that of regions first, where there is one
     if isinstance(reducer, RegionFirst) and reducer.sums_first:
-        return group_units(assignment, units, cells, SUMMED_VALUES)
+        most = SUMMED_VALUES // max(cells, 1)
+        of_one = most if has_whole_numbers(plans[0].source) else max(most, LEAST_OF_ONE)
+        return group_units(assignment, units, most, of_one)
     return units
 
 

@@ -325,8 +325,10 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
             np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
 
 
-@pytest.mark.parametrize("band", [500, 2**25])
-def test_runs_of_cells_of_a_chunk_are_put_together_alone(band, tmp_path, monkeypatch):
+@pytest.mark.parametrize("sizes", [(25, 8, 9), (60, 11, 13), (7, 1, 13), (20, 3, 4)])
+@pytest.mark.parametrize("band", [500, 4000, 2**25])
+@pytest.mark.parametrize("used", [60, 143])
+def test_runs_of_cells_are_put_together_where_they_belong(used, band, sizes, tmp_path, monkeypatch):
     allow()
     planes.warm_up()
     monkeypatch.setattr(scratch, "BAND", band)
@@ -334,16 +336,16 @@ def test_runs_of_cells_of_a_chunk_are_put_together_alone(band, tmp_path, monkeyp
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)
     rng = np.random.default_rng(6)
     values = rng.gamma(2, 50, (60, 11, 13)).astype("f4")
-    path = write_grid(tmp_path / "a.nc", values, chunksizes=(25, 8, 9), zlib=True, complevel=1)
+    path = write_grid(tmp_path / "a.nc", values, chunksizes=sizes, zlib=True, complevel=1)
     taken, plain = [], chunks.ChunkReader.runs_once
     monkeypatch.setattr(
         chunks.ChunkReader, "runs_once", lambda *asked: taken.append(asked) or plain(*asked)
     )
-    cells = CellSelection((11, 13), np.sort(rng.choice(11 * 13, 60, replace=False)))
+    cells = CellSelection((11, 13), np.sort(rng.choice(11 * 13, used, replace=False)))
     with rechunked(open_grid([path]), cells, Room(2**30, lambda size, held: 2, tmp_path), id) as it:
         block = it.read(0, 60, cells)
     np.testing.assert_array_equal(block, values.reshape(60, -1)[:, cells.cells])
-    assert bool(taken) == (band == 500 and planes.runs_loop(np.dtype("f4")) is not None)
+    assert bool(taken) == (planes.runs_loop(np.dtype("f4")) is not None)
 
 
 def test_runs_of_a_chunk_that_was_never_written_hold_the_fill_value(tmp_path):
@@ -355,11 +357,12 @@ def test_runs_of_a_chunk_that_was_never_written_hold_the_fill_value(tmp_path):
         file.create_dataset(
             "rain", (4, 6, 6), "f4", chunks=(2, 6, 6), compression="gzip", shuffle=True, fillvalue=7
         )[:2] = 1
-    reader, out = READER_OF(tmp_path / "a.h5", "rain"), np.empty((2, 3), "f4")
+    reader, out = READER_OF(tmp_path / "a.h5", "rain"), np.zeros((2, 5), "f4")
+    runs = chunks.ChunkRuns(np.array([[0, 4, 30], [0, 1, 3], [1, 1, 2]]), 1, 3)
     for chunk, value in (((0, 0, 0), 1), ((1, 0, 0), 7)):
-        with reader.runs_once(chunk, np.array([[4, 30], [0, 1], [1, 2]])) as fill:
-            fill(0, out)
-        assert out.tolist() == [[value] * 3] * 2
+        with reader.runs_once() as fill:
+            fill(chunk, 0, runs, out)
+        assert out.tolist() == [[0, value, 0, value, value]] * 2
 
 
 def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(

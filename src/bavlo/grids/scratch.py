@@ -8,6 +8,7 @@ scratch file is mapped into memory, so that it counts against no limit.
 
 from __future__ import annotations
 
+import itertools
 import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
@@ -19,7 +20,7 @@ import numpy as np
 
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
-from bavlo.grids.fast.chunks import ChunkReader
+from bavlo.grids.fast.chunks import ChunkReader, ChunkRuns
 from bavlo.grids.fast.stored import StoredStep
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
@@ -61,6 +62,8 @@ class Band:
         Where the cells of each chunk begin among them.
     before
         Cells of the bands before it.
+    shape
+        Rows and columns of a chunk.
     """
 
     places: np.ndarray
@@ -68,6 +71,7 @@ class Band:
     column: np.ndarray
     cuts: np.ndarray
     before: int
+    shape: tuple[int, int]
 
     @property
     def size(self) -> int:
@@ -100,6 +104,24 @@ class Band:
         inside = (self.row - np.repeat(south, count)) * np.repeat(east - west, count)
         inside += self.column - np.repeat(west, count)
         return np.column_stack([south, north, west, east]).tolist(), inside
+
+    @cached_property
+    def runs(self) -> list[ChunkRuns]:
+        """Runs of cells of each chunk that stand side by side in it and in the band.
+
+        Among the cells of the band they stand ascending by place.
+        """
+        height, width = self.shape
+        flat = self.row % height * width + self.column % width
+        place = np.arange(self.size)
+        if self.order is not None:
+            place[self.order] = np.arange(self.size)
+        begins = (np.diff(flat, prepend=-2) != 1) | (np.diff(place, prepend=-2) != 1)
+        begins[self.cuts[:-1]] = True
+        first = np.flatnonzero(begins)
+        found = np.stack([flat[first], place[first], np.diff(np.append(first, self.size))])
+        edges = np.searchsorted(first, self.cuts).tolist()
+        return [ChunkRuns(found, *ends) for ends in itertools.pairwise(edges)]
 
     @cached_property
     def target(self) -> slice | np.ndarray:
@@ -136,7 +158,8 @@ def bands_of(cells: CellSelection, cy: int, cx: int, most: float) -> tuple[Band,
             last = int(np.searchsorted(rows[:-1], rows[last]))
         begin, end = int(cuts[first]), int(cuts[last])
         own = order[begin:end]
-        found.append(Band(own, row[own], column[own], cuts[first : last + 1] - begin, begin))
+        of_chunks = cuts[first : last + 1] - begin
+        found.append(Band(own, row[own], column[own], of_chunks, begin, (cy, cx)))
         first = last
     return tuple(found)
 
@@ -224,28 +247,29 @@ class TurnedChunks:
             # A chunk larger than a band is written some steps at a time; it is inflated once.
             each = max(1, self.most // band.size)
         pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
-        by = self._by_runs if self._takes_runs(band) else self._by_rectangles
+        by = self._by_runs if self._takes_runs else self._by_rectangles
         for piece, buffer in zip(pieces, by(band, pieces), strict=True):
             self._write(buffer, self._place(band, piece.start))
 
-    def _takes_runs(self, band: Band) -> bool:
-        """Whether runs of cells are put together, of a chunk of which not all cells are wanted."""
-        if self.reader is None or self.inner.order != AXES or band.count > 1:
+    @property
+    def _takes_runs(self) -> bool:
+        """Whether runs of cells are put together, where they belong at once."""
+        if self.reader is None or self.inner.order != AXES:
             return False
-        is_some = band.size < int(self.sizes["y"]) * int(self.sizes["x"])
-        return is_some and self.reader.runs_loop is not None
+        return self.reader.runs_loop is not None
 
     def _by_runs(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
-        """The stored numbers (T, C) of a band of one chunk for some runs of its steps."""
+        """The stored numbers (T, C) of a band for some runs of steps, run by run of its cells."""
         assert self.reader is not None
-        height, width = int(self.sizes["y"]), int(self.sizes["x"])
-        flat = band.row % height * width + band.column % width
-        runs = CellSubset.of(flat, np.arange(band.size), height * width).runs
-        number = self._chunk(band, pieces[0].start // self.height)
-        with self.reader.runs_once(number, runs) as fill:
+        height, width = band.shape
+        begins, first = band.cuts[:-1], pieces[0].start
+        rows, columns = band.row[begins] // height, band.column[begins] // width
+        numbers = [(first // self.height, y, x) for y, x in zip(rows, columns, strict=True)]
+        with self.reader.runs_once() as fill:
             for steps in pieces:
                 buffer = self._buffer(steps.stop - steps.start, band.size)
-                fill(steps.start % self.height, buffer)
+                for number, runs in zip(numbers, band.runs, strict=True):
+                    fill(number, steps.start - first, runs, buffer)
                 yield buffer
 
     def _by_rectangles(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:

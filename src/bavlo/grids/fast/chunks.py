@@ -54,6 +54,26 @@ _lock = threading.Lock()
 _readers: OrderedDict[tuple[Path, str, object], ChunkReader | None] = OrderedDict()
 
 
+@dataclass(frozen=True, eq=False)
+class ChunkRuns:
+    """Runs of wanted cells of one chunk among those of several.
+
+    Parameters
+    ----------
+    place : (3, K) int64
+        Where each begins in a step of its chunk and among all wanted cells, and its length.
+    first, last
+        Those of this chunk, the last excluded.
+    """
+
+    place: np.ndarray
+    first: int
+    last: int
+
+
+FillRuns = Callable[[tuple[int, ...], int, ChunkRuns, np.ndarray], None]
+
+
 @dataclass(eq=False)
 class ChunkReader:
     """The chunks of one variable.
@@ -185,10 +205,9 @@ class ChunkReader:
         indexed by a number.
         """
         with self._opened() as file:
-            last: tuple[tuple[int, ...], Inflated] | None = None
+            bytes_of = _LastChunk(self, file)
 
             def fill(key: tuple[slice | int, ...], out: np.ndarray) -> None:
-                nonlocal last
                 number, inside, dropped = [], [], []
                 for axis, (at, size) in enumerate(zip(key, self.chunks, strict=True)):
                     low = at.start if isinstance(at, slice) else at
@@ -197,12 +216,8 @@ class ChunkReader:
                     inside.append(slice(low - number[-1] * size, high - number[-1] * size))
                     if not isinstance(at, slice):
                         dropped.append(axis)
-                chunk = tuple(number)
-                if last is None or last[0] != chunk:
-                    last = None  # let go of before the next takes its place
-                    last = chunk, self._taken(file, chunk)
                 whole = np.expand_dims(out, tuple(dropped)) if dropped else out
-                self._unshuffle_into(last[1], tuple(inside), whole)
+                self._unshuffle_into(bytes_of(tuple(number)), tuple(inside), whole)
 
             yield fill
 
@@ -212,30 +227,26 @@ class ChunkReader:
         return runs_loop(self.dtype) if SHUFFLE in self.filters else None
 
     @contextmanager
-    def runs_once(
-        self, chunk: tuple[int, ...], runs: np.ndarray
-    ) -> Iterator[Callable[[int, np.ndarray], None]]:
-        """What fills an array (t, C) with the stored numbers of runs of cells, from a step on.
+    def runs_once(self) -> Iterator[FillRuns]:
+        """What fills in the stored numbers of runs of cells of one chunk, for some of its steps.
 
-        Parameters
-        ----------
-        chunk
-            Of a (time, y, x) variable, where `runs_loop` is there.
-        runs : (3, K) int64
-            Where each begins in a step of the chunk and in the array, and its length.
+        For (time, y, x) variables, where `runs_loop` is there. The chunk is kept until another one
+        is asked for.
         """
         join = self.runs_loop
         assert join is not None
         with self._opened() as file:
-            data = self._taken(file, chunk)
+            bytes_of = _LastChunk(self, file)
 
-            def fill(step: int, out: np.ndarray) -> None:
+            def fill(chunk: tuple[int, ...], step: int, runs: ChunkRuns, out: np.ndarray) -> None:
+                data = bytes_of(chunk)
                 if data is None:
-                    out[...] = self.fill
+                    for place, length in runs.place[1:, runs.first : runs.last].T.tolist():
+                        out[:, place : place + length] = self.fill
                     return
                 planes = np.frombuffer(data, np.uint8)
                 planes = planes.reshape(self.dtype.itemsize, self.chunks[0], -1)
-                join(planes, step, runs, out.view(np.uint32))
+                join(planes, step, runs.place, runs.first, runs.last, out.view(np.uint32))
 
             yield fill
 
@@ -432,6 +443,22 @@ class ChunkReader:
         else:
             planes = np.frombuffer(data, np.uint8).reshape(-1, *self.chunks)
             put_planes(planes, inside, out)
+
+
+class _LastChunk:
+    """The inflated bytes of the chunk that was asked for last."""
+
+    def __init__(self, reader: ChunkReader, file: Fetch) -> None:
+        self._reader, self._file = reader, file
+        self._chunk: tuple[int, ...] | None = None
+        self._data: Inflated = None
+
+    def __call__(self, chunk: tuple[int, ...]) -> Inflated:
+        """Those of a chunk."""
+        if chunk != self._chunk:
+            self._data = None  # let go of before the next takes its place
+            self._data, self._chunk = self._reader._taken(self._file, chunk), chunk
+        return self._data
 
 
 @dataclass(frozen=True, eq=False)

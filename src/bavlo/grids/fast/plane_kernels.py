@@ -24,7 +24,9 @@ def join_planes(planes: np.ndarray, layer: int, row: int, column: int, out: np.n
             join_line(line[0], line[1], line[2], line[3], out[t, y])
 
 
-def join_runs(planes: np.ndarray, layer: int, runs: np.ndarray, out: np.ndarray) -> None:
+def join_runs(
+    planes: np.ndarray, layer: int, runs: np.ndarray, first: int, last: int, out: np.ndarray
+) -> None:
     """The same of some cells of each layer.
 
     Parameters
@@ -34,13 +36,15 @@ def join_runs(planes: np.ndarray, layer: int, runs: np.ndarray, out: np.ndarray)
         The first one.
     runs : (3, K) int64
         Runs of cells: where each begins in a layer and in `out`, and its length.
+    first, last
+        Those of this chunk, the last excluded.
     out : (t, C) uint32
-        Filled.
+        Filled where these cells are.
     """
     for t in range(out.shape[0]):
-        for run in range(runs.shape[1]):
-            first, place, length = runs[0, run], runs[1, run], runs[2, run]
-            line = planes[:, layer + t, first : first + length]
+        for run in range(first, last):
+            begin, place, length = runs[0, run], runs[1, run], runs[2, run]
+            line = planes[:, layer + t, begin : begin + length]
             join_line(line[0], line[1], line[2], line[3], out[t, place : place + length])
 
 

@@ -55,4 +55,5 @@ def warm_up() -> None:
         planes = np.zeros((COMPILED_ITEM, 1, 1, 1), np.uint8)
         join(planes, 0, 0, 0, np.zeros((1, 1, 1), np.uint32))
         runs = np.array([[0], [0], [1]])
-        join_some(planes.reshape(COMPILED_ITEM, 1, 1), 0, runs, np.zeros((1, 1), np.uint32))
+        out = np.zeros((1, 1), np.uint32)
+        join_some(planes.reshape(COMPILED_ITEM, 1, 1), 0, runs, 0, 1, out)

@@ -332,6 +332,7 @@ def test_runs_of_cells_are_put_together_where_they_belong(used, band, sizes, tmp
     allow()
     planes.warm_up()
     monkeypatch.setattr(scratch, "BAND", band)
+    monkeypatch.setattr(scratch, "LEAST_RUN", 1)
     monkeypatch.setattr(chunks, "SMALL_CHUNK", 0)
     monkeypatch.setattr(chunks, "MOST_KEPT", 0)
     rng = np.random.default_rng(6)

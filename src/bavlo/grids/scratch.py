@@ -27,6 +27,8 @@ from bavlo.records import dataclass
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
+AHEAD, STEPS_AHEAD = 2**22, 8  # bytes, and steps, that are read back together
+LEAST_RUN = 32  # cells, on average, for which a loop over runs is the faster
 Fitting = Callable[[float, float], int]
 Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
 Fill = Callable[[slice, Box, np.ndarray], None]
@@ -247,16 +249,18 @@ class TurnedChunks:
             # A chunk larger than a band is written some steps at a time; it is inflated once.
             each = max(1, self.most // band.size)
         pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
-        by = self._by_runs if self._takes_runs else self._by_rectangles
+        by = self._by_runs if self._takes_runs(band) else self._by_rectangles
         for piece, buffer in zip(pieces, by(band, pieces), strict=True):
             self._write(buffer, self._place(band, piece.start))
 
-    @property
-    def _takes_runs(self) -> bool:
-        """Whether runs of cells are put together, where they belong at once."""
-        if self.reader is None or self.inner.order != AXES:
+    def _takes_runs(self, band: Band) -> bool:
+        """Whether runs of cells are put together, where they belong at once.
+
+        Of short ones whole rectangles are sooner put together and put in order.
+        """
+        if self.reader is None or self.inner.order != AXES or self.reader.runs_loop is None:
             return False
-        return self.reader.runs_loop is not None
+        return sum(runs.last - runs.first for runs in band.runs) * LEAST_RUN <= band.size
 
     def _by_runs(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
         """The stored numbers (T, C) of a band for some runs of steps, run by run of its cells."""
@@ -371,27 +375,41 @@ class TurnedChunks:
     def read(self, first: int, last: int, into: np.ndarray) -> None:
         """Decode the steps `first` to `last` (excluded) into a (T, C) float64 array."""
         for band in self.bands:
-            size = (last - first) * band.size * self.dtype.itemsize
-            data = os.pread(self._open, size, self._place(band, first))
-            stored = np.frombuffer(data, self.dtype).reshape(last - first, band.size)
+            stored = self._of_band(band, first, last)
             if isinstance(band.target, slice):
                 self.inner.packing.decode(stored, into[:, band.target])
             else:
                 into[:, band.target] = self.inner.packing.decode(stored)
 
-    @cached_property
-    def subsets(self) -> list[CellSubset]:
-        """Where the cells of each band stand in the selection."""
-        return [CellSubset(None, band.target, band.size) for band in self.bands]
-
     def read_stored(self, step: int) -> StoredStep:
-        """The stored numbers of a step."""
-        parts = []
-        for band, subset in zip(self.bands, self.subsets, strict=True):
-            size = band.size * self.dtype.itemsize
-            data = os.pread(self._open, size, self._place(band, step))
-            parts.append((subset, np.frombuffer(data, self.dtype)))
-        return StoredStep(parts, self.inner.packing, self.cells.size)
+        """The stored numbers of a step; a few after it are read with it, as each thread goes on."""
+        first, block = getattr(self.buffers, "ahead", (0, np.empty((0, 0))))
+        if not first <= step < first + len(block):
+            few = min(STEPS_AHEAD, max(1, AHEAD // (self.cells.size * self.dtype.itemsize)))
+            first, block = step, self._stored(step, min(step + few, self.steps))
+            self.buffers.ahead = first, block
+        return StoredStep([(self.every, block[step - first])], self.inner.packing, self.cells.size)
+
+    @cached_property
+    def every(self) -> CellSubset:
+        """All cells of the selection, in their order."""
+        return CellSubset(None, slice(0, self.cells.size), self.cells.size)
+
+    def _stored(self, first: int, last: int) -> np.ndarray:
+        """(T, C) the stored numbers of the steps `first` to `last` (excluded)."""
+        parts = ((band, self._of_band(band, first, last)) for band in self.bands)
+        if len(self.bands) == 1:
+            return next(parts)[1]
+        block = np.empty((last - first, self.cells.size), self.dtype)
+        for band, stored in parts:
+            block[:, band.target] = stored
+        return block
+
+    def _of_band(self, band: Band, first: int, last: int) -> np.ndarray:
+        """(T, C) the same of the cells of a band."""
+        size = (last - first) * band.size * self.dtype.itemsize
+        data = os.pread(self._open, size, self._place(band, first))
+        return np.frombuffer(data, self.dtype).reshape(last - first, band.size)
 
     def close(self) -> None:
         """Let go of the file."""

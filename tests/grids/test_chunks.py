@@ -362,7 +362,7 @@ def test_runs_of_a_chunk_that_was_never_written_hold_the_fill_value(tmp_path):
     runs = chunks.ChunkRuns(np.array([[0, 4, 30], [0, 1, 3], [1, 1, 2]]), 1, 3)
     for chunk, value in (((0, 0, 0), 1), ((1, 0, 0), 7)):
         with reader.runs_once() as fill:
-            fill(chunk, 0, runs, out)
+            fill(chunk, 0, runs, out.view(np.uint32))
         assert out.tolist() == [[0, value, 0, value, value]] * 2
 
 

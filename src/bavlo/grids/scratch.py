@@ -260,7 +260,7 @@ class TurnedChunks:
         """
         if self.reader is None or self.inner.order != AXES or self.reader.runs_loop is None:
             return False
-        return sum(runs.last - runs.first for runs in band.runs) * LEAST_RUN <= band.size
+        return band.runs[-1].last * LEAST_RUN <= band.size
 
     def _by_runs(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
         """The stored numbers (T, C) of a band for some runs of steps, run by run of its cells."""
@@ -272,8 +272,9 @@ class TurnedChunks:
         with self.reader.runs_once() as fill:
             for steps in pieces:
                 buffer = self._buffer(steps.stop - steps.start, band.size)
+                bits = buffer.view(np.uint32)
                 for number, runs in zip(numbers, band.runs, strict=True):
-                    fill(number, steps.start - first, runs, buffer)
+                    fill(number, steps.start - first, runs, bits)
                 yield buffer
 
     def _by_rectangles(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:

@@ -16,7 +16,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import field
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -193,6 +193,8 @@ class ChunkReader:
 
     def _taken(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
         """The inflated bytes of a chunk, which are not held any more."""
+        if not self.held:
+            return self._bytes(file, chunk)
         with self.looking:
             held = self.held.pop(chunk, None)
         return self._bytes(file, chunk) if held is None else held.result()
@@ -231,10 +233,11 @@ class ChunkReader:
         """What fills in the stored numbers of runs of cells of one chunk, for some of its steps.
 
         For (time, y, x) variables, where `runs_loop` is there. The chunk is kept until another one
-        is asked for.
+        is asked for. Numbers are filled in as uint32 of the same bits.
         """
         join = self.runs_loop
         assert join is not None
+        shape = self.dtype.itemsize, self.chunks[0], math.prod(self.chunks[1:])
         with self._opened() as file:
             bytes_of = _LastChunk(self, file)
 
@@ -242,11 +245,10 @@ class ChunkReader:
                 data = bytes_of(chunk)
                 if data is None:
                     for place, length in runs.place[1:, runs.first : runs.last].T.tolist():
-                        out[:, place : place + length] = self.fill
+                        out[:, place : place + length] = self.fill.view(np.uint32)
                     return
-                planes = np.frombuffer(data, np.uint8)
-                planes = planes.reshape(self.dtype.itemsize, self.chunks[0], -1)
-                join(planes, step, runs.place, runs.first, runs.last, out.view(np.uint32))
+                planes = np.ndarray(shape, np.uint8, data)
+                join(planes, step, runs.place, runs.first, runs.last, out)
 
             yield fill
 
@@ -260,7 +262,7 @@ class ChunkReader:
         """Whether they are shuffled, and what is done for each takes longer than its numbers."""
         return SHUFFLE in self.filters and self._chunk_size <= SMALL_CHUNK
 
-    @property
+    @cached_property
     def _chunk_size(self) -> int:
         """Bytes of a chunk, inflated."""
         return math.prod(self.chunks) * self.dtype.itemsize

@@ -125,16 +125,22 @@ class Packing:
             return stored.view(f"{stored.dtype.byteorder}u{stored.dtype.itemsize}")
         return stored
 
-    def absent(self, stored: np.ndarray) -> np.ndarray | None:
+    def absent(self, stored: np.ndarray, ends: tuple[Any, Any] | None = None) -> np.ndarray | None:
         """Where numbers of `as_stored` mean no data; None where none does.
 
         Numbers beyond the lowest and the highest are not looked for, which is thrice as fast.
+
+        Parameters
+        ----------
+        ends
+            The lowest and the highest of the numbers, where they are known.
         """
         numbers = [stored.dtype.type(n) for n in (*self.missing, *self.marks) if n == n]
         bounded = self.lowest is not None or self.highest is not None
         if not stored.size or not (numbers or self.watched or bounded):
             return None
-        low, high = stored.min(), stored.max()  # NaN where one is, so that no comparison holds
+        # NaN where one is, so that no comparison holds.
+        low, high = ends or (stored.min(), stored.max())
         flags = [stored == n for n in numbers if not (n < low or n > high)]
         if self.lowest is not None and not low >= self.lowest:
             flags.append(stored < self.lowest)

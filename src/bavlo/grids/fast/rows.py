@@ -52,11 +52,13 @@ class StoredRows:
 
     def _seen(self, numbers: np.ndarray) -> Seen:
         """What whole numbers (C,) are."""
-        missing = self.packing.absent(numbers)
-        known = numbers if missing is None else numbers[~missing]
-        if not known.size:
-            return Seen(np.inf, -np.inf, missing)
-        return Seen(float(known.min()), float(known.max()), missing)
+        ends = (numbers.min(), numbers.max()) if numbers.size else None
+        missing = self.packing.absent(numbers, ends)
+        if missing is not None:
+            known = numbers[~missing]
+            ends = (known.min(), known.max()) if known.size else None
+        low, high = ends or (np.inf, -np.inf)
+        return Seen(float(low), float(high), missing)
 
     def __getitem__(self, rows: slice) -> np.ndarray:
         """Values of some of the rows as float64, NaN for no data."""

@@ -7,8 +7,9 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from bavlo.compiled import allow, at_hand
+from bavlo.core.reduce import ends
+from bavlo.core.reduce.ends import ends_without_gaps
 from bavlo.core.reduce.step_kernels import find_range
-from bavlo.plan import value_range
 from bavlo.plan.value_range import ValueRange
 
 
@@ -19,7 +20,7 @@ def test_the_range_leaves_out_gaps_and_is_that_of_the_values(values, is_whole):
     known = [float(n) for n in values if not np.isnan(n)]
     expected = (min(known, default=np.inf), max(known, default=-np.inf))
     allow()
-    value_range.warm_up()
+    ends.warm_up()
     for block in (values, values.astype(np.float64)):
         found = ValueRange.of(block)
         assert (found.low, found.high) == expected
@@ -27,9 +28,9 @@ def test_the_range_leaves_out_gaps_and_is_that_of_the_values(values, is_whole):
 
 def test_float32_values_without_gaps_are_looked_at_by_a_loop():
     allow()
-    value_range.warm_up()
+    ends.warm_up()
     if at_hand(find_range) is None:
         pytest.skip("compiled loops are not there")
-    assert value_range._without_gaps(np.array([2, -3, 5], np.float32)) == (-3, 5)
-    assert value_range._without_gaps(np.array([2, np.nan], np.float32)) is None
-    assert value_range._without_gaps(-np.array([2, np.nan], np.float32)) is None
+    assert ends_without_gaps(np.array([2, -3, 5], np.float32)) == (-3, 5)
+    assert ends_without_gaps(np.array([2, np.nan], np.float32)) is None
+    assert ends_without_gaps(-np.array([2, np.nan], np.float32)) is None

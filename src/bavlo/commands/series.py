@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import partial
 
+from bavlo.core.reduce import ends
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.stats import spatial
@@ -27,7 +28,6 @@ from bavlo.engine.segments import (
 from bavlo.grids.fast import planes, stored
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import GridSource, where
-from bavlo.plan import value_range
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
@@ -176,7 +176,7 @@ def _warm_up_ranks() -> None:
     """Call the loops that ranking uses, and those beside it, which then cost next to nothing."""
     spatial.warm_up()
     planes.warm_up()
-    value_range.warm_up()
+    ends.warm_up()
 
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:

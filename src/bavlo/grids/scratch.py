@@ -204,8 +204,9 @@ class TurnedChunks:
 
     def _begin_with_held(self, reader: ChunkReader) -> None:
         """Take first what was inflated for a sample; let go of that if others come before it."""
-        self.work.sort(key=lambda each: self._chunk(*each) not in reader.held)  # keeps the order
-        if {self._chunk(*each) for each in self.work[: len(reader.held)]} != set(reader.held):
+        held = reader.held.numbers
+        self.work.sort(key=lambda each: self._chunk(*each) not in held)  # keeps the order
+        if {self._chunk(*each) for each in self.work[: len(held)]} != held:
             reader.forget()
 
     def _chunk(self, band: Band, run: int) -> tuple[int, ...]:

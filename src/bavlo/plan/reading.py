@@ -57,7 +57,7 @@ def prepare_large_chunks(source: GridSource, run: Resources) -> None:
     jobs = fitting_jobs(run.jobs, run.memory, turning_needs(source, run))
     reader = large[0].reader
     if jobs > 1 and run.cluster is None and reader is not None:
-        reader.ahead = large[0].order.index("time")
+        reader.held.look_ahead(large[0].order.index("time"))
 
 
 def turning_needs(source: GridSource, run: Resources) -> Needs:

@@ -18,14 +18,16 @@ from contextlib import AbstractContextManager, contextmanager
 from dataclasses import field
 from functools import cached_property, partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from bavlo.compiled import Loop
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
+from bavlo.grids.fast.chunk_pieces import Piece, piece_of, pieces_of_rows
 from bavlo.grids.fast.chunk_table import chunk_table
+from bavlo.grids.fast.held_chunks import Chunk, HeldChunks, Inflated
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.planes import put_planes, runs_loop
 from bavlo.grids.fast.shared import KeptChunks, inflated_once
@@ -33,12 +35,8 @@ from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
 
-if TYPE_CHECKING:
-    from concurrent.futures import Future
-
 Fetch = Callable[[int, int], bytes]
-Inflated = bytes | bytearray | None  # of a chunk; None where it was never written
-Part = Callable[[Fetch, tuple[int, ...], tuple[slice, ...]], np.ndarray]
+Part = Callable[[Fetch, Chunk, tuple[slice, ...]], np.ndarray]
 
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
@@ -87,11 +85,6 @@ class ChunkReader:
         offset of -1 for chunks that were never written.
     filters
         In the order in which they were applied.
-    held
-        Large chunks that were inflated for looking at a sample, or are being inflated.
-    ahead
-        The dimension along which one more chunk is inflated beside the first that is looked at;
-        None where that is not asked for.
     """
 
     path: Path
@@ -105,10 +98,7 @@ class ChunkReader:
     size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
     few: KeptChunks = field(default_factory=lambda: KeptChunks(FEW_KEPT))
-    held: dict[tuple[int, ...], Future[Inflated]] = field(default_factory=dict)
-    ahead: int | None = None
-    looking: threading.Lock = field(default_factory=threading.Lock)
-    pieces: dict[int, tuple[CellSelection, list[_Piece]]] = field(default_factory=dict)
+    pieces: dict[int, tuple[CellSelection, list[Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
@@ -143,35 +133,17 @@ class ChunkReader:
         That is what looking at a sample needs. What is held goes over to `parts_once`; `forget`
         lets go of it.
         """
-        with self.looking:
-            return self._read(key, self._part_held)
+        return self._read(key, self._part_held)
 
-    def _part_held(
-        self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
-    ) -> np.ndarray:
-        from concurrent.futures import Future
+    def _part_held(self, file: Fetch, chunk: Chunk, inside: tuple[slice, ...]) -> np.ndarray:
+        return self._unshuffled(self.held.look(chunk), inside)
 
-        if chunk not in self.held:
-            self._let_go()  # before the next takes its place
-            self._look_ahead(chunk)
-            self.held[chunk] = Future()
-            self.held[chunk].set_result(self._bytes(file, chunk))
-        return self._unshuffled(self.held[chunk].result(), inside)
+    @cached_property
+    def held(self) -> HeldChunks:
+        """Large chunks that a sample was taken of."""
+        return HeldChunks(self._inflated_alone, self.offset.shape)
 
-    def _look_ahead(self, chunk: tuple[int, ...]) -> None:
-        """Begin to inflate the chunk after one, as another core does nothing meanwhile; once."""
-        axis, self.ahead = self.ahead, None
-        if axis is None:
-            return
-        from concurrent.futures import ThreadPoolExecutor
-
-        after = tuple(n + (place == axis) for place, n in enumerate(chunk))
-        if after[axis] < self.offset.shape[axis]:
-            pool = ThreadPoolExecutor(1)
-            self.held[after] = pool.submit(self._inflated_alone, after)
-            pool.shutdown(wait=False)
-
-    def _inflated_alone(self, chunk: tuple[int, ...]) -> Inflated:
+    def _inflated_alone(self, chunk: Chunk) -> Inflated:
         with self._opened() as file:
             return self._bytes(file, chunk)
 
@@ -182,22 +154,8 @@ class ChunkReader:
 
     def forget(self) -> None:
         """Let go of what is kept, inflated, of chunks that hold many steps."""
-        with self.looking:
-            self._let_go()
+        self.held.forget()
         self.few.clear()
-
-    def _let_go(self) -> None:
-        for each in self.held.values():
-            each.exception()  # once it is done
-        self.held.clear()
-
-    def _taken(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
-        """The inflated bytes of a chunk, which are not held any more."""
-        if not self.held:
-            return self._bytes(file, chunk)
-        with self.looking:
-            held = self.held.pop(chunk, None)
-        return self._bytes(file, chunk) if held is None else held.result()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
@@ -338,21 +296,21 @@ class ChunkReader:
                     )
                     yield piece.subset, rows, part.reshape(high - low, -1)
 
-    def _pieces(self, cells: CellSelection) -> list[_Piece]:
+    def _pieces(self, cells: CellSelection) -> list[Piece]:
         """What is used of each chunk of a step; worked out once for a selection of cells."""
         known = self.pieces.get(id(cells))
         if known is not None and known[0] is cells:
             return known[1]
         _, cy, cx = self.chunks
         if cells.whole_rows is not None:
-            found = _pieces_of_rows(cells.whole_rows, cells.shape[1], cy, cx)
+            found = pieces_of_rows(cells.whole_rows, cells.shape[1], cy, cx)
         else:
             row, column = np.divmod(cells.cells, cells.shape[1])
             key = (row // cy) * (cells.shape[1] // cx + 2) + column // cx
             order = np.argsort(key, kind="stable")
             cuts = np.flatnonzero(np.diff(key[order])) + 1
             found = [
-                _piece(row, column, position, cy, cx)
+                piece_of(row, column, position, cy, cx)
                 for position in np.split(order, cuts)
                 if position.size
             ]
@@ -459,67 +417,10 @@ class _LastChunk:
         """Those of a chunk."""
         if chunk != self._chunk:
             self._data = None  # let go of before the next takes its place
-            self._data, self._chunk = self._reader._taken(self._file, chunk), chunk
+            held = self._reader.held
+            self._data = held.taken(chunk) if held else self._reader._bytes(self._file, chunk)
+            self._chunk = chunk
         return self._data
-
-
-@dataclass(frozen=True, eq=False)
-class _Piece:
-    """What is used of one chunk of a step.
-
-    Parameters
-    ----------
-    chunk
-        Its numbers along y and x.
-    rows, columns
-        The rectangle around the used cells, within the chunk.
-    subset
-        Which cells of it.
-    """
-
-    chunk: tuple[int, int]
-    rows: slice
-    columns: slice
-    subset: CellSubset
-
-
-def _pieces_of_rows(rows: slice, width: int, cy: int, cx: int) -> list[_Piece]:
-    """What is used of each chunk by whole rows; ten times faster than by single cells."""
-    place = np.arange((rows.stop - rows.start) * width).reshape(-1, width)
-    found = []
-    for y in range(rows.start // cy, (rows.stop - 1) // cy + 1):
-        south, north = max(rows.start, y * cy), min(rows.stop, (y + 1) * cy)
-        for x in range((width - 1) // cx + 1):
-            columns = slice(x * cx, min(width, (x + 1) * cx))
-            box = slice(south - rows.start, north - rows.start), columns
-            position: slice | np.ndarray = place[box].ravel()
-            if columns == slice(0, width):
-                position = slice(box[0].start * width, box[0].stop * width)
-            size = (north - south) * (columns.stop - columns.start)
-            found.append(
-                _Piece(
-                    (y, x),
-                    slice(south - y * cy, north - y * cy),
-                    slice(0, columns.stop - columns.start),
-                    CellSubset(None, position, size, (*box, width)),
-                )
-            )
-    return found
-
-
-def _piece(row: np.ndarray, column: np.ndarray, position: np.ndarray, cy: int, cx: int) -> _Piece:
-    r, c = row[position], column[position]
-    chunk = int(r[0]) // cy, int(c[0]) // cx
-    south, west = int(r.min()), int(c.min())
-    height, width = int(r.max()) + 1 - south, int(c.max()) + 1 - west
-    number = (r - south) * width + (c - west)
-    y, x = south - chunk[0] * cy, west - chunk[1] * cx
-    return _Piece(
-        chunk,
-        slice(y, y + height),
-        slice(x, x + width),
-        CellSubset.of(number, position, height * width),
-    )
 
 
 def reader_of(path: Path, name: str) -> ChunkReader | None:

@@ -19,7 +19,7 @@ from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, whole
-from bavlo.plan import reading
+from bavlo.plan import grids, reading
 from bavlo.plan.inspection import inspect
 from support import box, run, write_grid, write_regions
 
@@ -404,6 +404,26 @@ def test_large_chunks_are_inflated_once_those_of_the_sample_too(
     if sizes[1:] == (40, 90):  # else chunks of a sample may lie elsewhere, and are let go of
         assert len(once) == len(inflated) == 5
     assert found == run("series", plain, *words).stdout
+
+
+def test_of_several_grids_no_large_chunk_stays_from_one_to_the_next(tmp_path, monkeypatch):
+    for name, size in (("LARGE_CHUNK", 2**10), ("LEAST_SIZE", 0), ("MOST_KEPT", 0)):
+        monkeypatch.setattr(chunks, name, size)
+    values = np.random.default_rng(3).gamma(1, 5, (36, 20, 30)).round(2)
+    paths = [
+        write_grid(tmp_path / f"{n}.nc", values, chunksizes=(18, 20, 30), zlib=True) for n in "ab"
+    ]
+    held, plain = [], reading.prepare_large_chunks
+
+    def noted(source, asked):
+        held.append([len(READER_OF(path, "rain").held) for path in paths])
+        plain(source, asked)
+
+    monkeypatch.setattr(grids, "prepare_large_chunks", noted)
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 20, 19)})
+    words = ["--regions", regions, "--every", "month", "--when", "a > b", "--jobs", 2]
+    run("extremes", *(f"{path.stem}={path}" for path in paths), *words)
+    assert held == [[0, 0], [0, 0]]
 
 
 def test_a_chunk_that_is_inflated_ahead_and_damaged_is_told_with_its_file(tmp_path, monkeypatch):

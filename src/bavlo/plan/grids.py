@@ -30,7 +30,7 @@ from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.grids.tiled import TiledGrid
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
-from bavlo.plan.reading import prepare_large_chunks
+from bavlo.plan.reading import forget_large_chunks, prepare_large_chunks
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
@@ -51,6 +51,8 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         opened = open_grid(argument.paths, reading)
         prepare_large_chunks(opened, request.run)
         source = settled(opened, report)
+        if len(request.grids.arguments) > 1:
+            forget_large_chunks(opened)
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")

@@ -51,13 +51,25 @@ def prepare_large_chunks(source: GridSource, run: Resources) -> None:
     RequestError
         Which names the least memory that is enough.
     """
-    large = [f for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks]
-    if not large:
+    large = _with_large_chunks(source)
+    if large is None:
         return
     jobs = fitting_jobs(run.jobs, run.memory, turning_needs(source, run))
-    reader = large[0].reader
-    if jobs > 1 and run.cluster is None and reader is not None:
-        reader.held.look_ahead(large[0].order.index("time"))
+    if jobs > 1 and run.cluster is None and large.reader is not None:
+        large.reader.held.look_ahead(large.order.index("time"))
+
+
+def forget_large_chunks(source: GridSource) -> None:
+    """Let go of what was inflated to look into a grid, before others are looked into."""
+    large = _with_large_chunks(source)
+    if large is not None and large.reader is not None:
+        large.reader.forget()
+
+
+def _with_large_chunks(source: GridSource) -> CFGrid | None:
+    """The first file of such chunks, whose first ones are looked into."""
+    files = (f for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks)
+    return next(files, None)
 
 
 def turning_needs(source: GridSource, run: Resources) -> Needs:

@@ -58,9 +58,10 @@ from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 UNIT_VALUES = VALUES_AT_ONCE
-# Cells × steps of a unit whose steps are added up before it is measured; and steps of one that is
-# part of a period, where nothing of them is held, so that regions are measured seldom.
-SUMMED_VALUES, LEAST_OF_ONE = 2**23, 16
+SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
+# Steps of such a unit of very many cells, which is part of a period: regions are measured once for
+# them, and none is held meanwhile.
+LEAST_OF_ONE = 16
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
 # Cells × steps from which on compiled loops save 0.2 s of two processors, and take 0.1 s to load.

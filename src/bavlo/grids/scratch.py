@@ -174,8 +174,8 @@ class TurnedChunks:
     memory
         Bytes that the whole job may take.
     fitting
-        How many workers fit that take so many bytes each, where some bytes are held already that go
-        over to them; raises where not even one does.
+        How many workers fit that take so many bytes each, given the bytes of held chunks, which
+        become part of what they take; raises where not even one fits.
     """
 
     def __init__(
@@ -193,7 +193,8 @@ class TurnedChunks:
         self.bands = bands_of(cells, rows, columns, self.most / self.height)
         runs = range(-(-self.steps // self.height))
         self.work = [(band, run) for band in self.bands for run in runs]
-        if self.reader is None:  # it has a chunk twice, and all of its cells are taken at once
+        if self.reader is None:
+            # The library has a chunk twice, and all of its cells are taken at once.
             largest = max((band.size for band in self.bands), default=0)
             self.jobs = fitting(3.0 * inner.chunk_size + largest * self.height * item, 0.0)
         else:

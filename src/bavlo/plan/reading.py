@@ -34,6 +34,7 @@ def rechunked_source(
     tell = report.warn if elsewhere else report.note
 
     def fitting(size: float, held: float) -> int:
+        # What is held is in use already, and becomes part of the first units.
         return fitting_jobs(run.jobs, run.memory, Needs(size, -held))
 
     room = Room(run.memory, fitting, run.scratch, elsewhere)
@@ -75,7 +76,7 @@ def _with_large_chunks(source: GridSource) -> CFGrid | None:
 def turning_needs(source: GridSource, run: Resources) -> Needs:
     """What each worker takes to turn chunks about into a scratch file; nothing where none are.
 
-    Chunks that are held already go over to them.
+    Chunks that are held already are in use and become part of that, so they are taken off `kept`.
     """
     turned = [f for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
     if not turned:

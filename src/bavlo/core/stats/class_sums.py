@@ -102,7 +102,10 @@ def stored_class_sums(
 
 
 def _distinct(key: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
-    """Keys, ascending, among them all that are there; and the place of each given one."""
+    """Keys (K,), ascending, and (n,) the place of each given key (n,) among them.
+
+    All below `size` where these are few, else only those that were given.
+    """
     if size <= MOST_ENTRIES:
         return np.arange(size), key
     return np.unique(key, return_inverse=True)

@@ -69,7 +69,7 @@ class ChunkRuns:
     last: int
 
 
-FillRuns = Callable[[tuple[int, ...], int, ChunkRuns, np.ndarray], None]
+FillRuns = Callable[[Chunk, int, ChunkRuns, np.ndarray], None]  # chunk, step in it, runs, (t, C)
 
 
 @dataclass(eq=False)

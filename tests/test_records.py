@@ -3,13 +3,13 @@
 import copy
 import dataclasses
 import pickle
-from dataclasses import FrozenInstanceError, field, replace
+from dataclasses import FrozenInstanceError, field
 from functools import cached_property
 
 import numpy as np
 import pytest
 
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True)
@@ -109,7 +109,15 @@ def test_no_field_of_a_frozen_one_changes():
 def test_they_are_copied_replaced_pickled_and_turned_into_dictionaries():
     spell = Named(1, notes=("open",), seen=4)
     assert spell.length == 9
-    assert replace(spell, last=3) == Named(1, 3, ("open",))
+    for how in (replace, dataclasses.replace):
+        other = how(spell, last=3)
+        assert other == Named(1, 3, ("open",))
+        assert (type(other), other.seen, other.length, spell.length) == (Named, 4, 3, 9)
+        assert replace(Count(1), number=2) == Count(2)
+        with pytest.raises(ValueError, match="ends before"):
+            how(spell, last=0)
+        with pytest.raises(TypeError, match="other"):
+            how(spell, other=0)
     for each in (copy.copy(spell), copy.deepcopy(spell), pickle.loads(pickle.dumps(spell))):
         assert each == spell
         assert each.seen == 4

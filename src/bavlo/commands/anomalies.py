@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -19,6 +18,7 @@ from bavlo.errors import RequestError
 from bavlo.plan.periods import reported_periods
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
+from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import ANOMALIES

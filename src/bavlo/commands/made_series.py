@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,7 +15,7 @@ from bavlo.errors import RequestError
 from bavlo.plan.grids import open_grids
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, empty_rows, row_count
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, for_grid

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
+from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import NORMALS

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -14,7 +13,7 @@ from bavlo.core.values.combine import Combine
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, row_count, some_of
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

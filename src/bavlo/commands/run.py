@@ -6,7 +6,6 @@ import contextlib
 import os
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from functools import partial
 from threading import Lock
 
@@ -16,7 +15,7 @@ from bavlo.commands.tables import TABLE_COMMANDS
 from bavlo.engine.together import OnePass
 from bavlo.errors import BavloError, InputError, OutputError, known_words, setting
 from bavlo.grids.fast.shared import shared
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.request.reporter import OwnReporter, PassReporter, Reporter
 from bavlo.request.study import StudyResult
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +25,7 @@ from bavlo.errors import InputError, RequestError
 from bavlo.figures.trace import TracedCells
 from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.recorded import folder_of, given_of, request_of
 from bavlo.request.reporter import Reporter

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -34,7 +33,7 @@ from bavlo.plan.grids import open_grids, report_grid
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import choose_periods
 from bavlo.plan.weights import FurtherWeights, further_weights
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ConditionRequest, Request

@@ -7,7 +7,6 @@ What looks at the whole record, a base, a neighbouring period or single days is 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +28,7 @@ from bavlo.plan.settled import (
     source_digests,
     told_of_source,
 )
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 ARRAYS = ("value", "area_valid", "steps")
 

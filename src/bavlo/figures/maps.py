@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -33,6 +32,7 @@ from bavlo.figures.style import (
     shown_unit,
     styled,
 )
+from bavlo.records import replace
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Mapping
-from dataclasses import field, replace
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,7 @@ from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.core.values.missing import stored_as
 from bavlo.errors import InputError, refused_by_system
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)

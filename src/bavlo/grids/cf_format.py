@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +16,7 @@ from bavlo.grids.fast import chunks
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import GridFile, ReadOptions
 from bavlo.grids.versions import VERSIONS, VersionsGrid
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -14,7 +13,7 @@ from bavlo.core.values.formula import Formula, derived_variable, evaluate
 from bavlo.core.values.kinds import NOT_TOLD, STATE, Variable
 from bavlo.errors import InputError
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True, eq=False)

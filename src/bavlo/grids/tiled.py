@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -14,7 +13,7 @@ from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, GridFile, WholeRows
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 NOWHERE = -1
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +14,7 @@ from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.source import CellSelection, RawTimes
+from bavlo.records import replace
 
 # Names of dimensions whose parts complete each other.
 VERSIONS = re.compile(r"^(expver|exp_?ver(sion)?|version|experiment_?version)$", re.IGNORECASE)

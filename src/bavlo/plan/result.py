@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import field, replace
+from dataclasses import field
 from typing import Any
 
 from bavlo.core.space.regions import Regions
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 from bavlo.regions.read import RegionFile
 from bavlo.request.filling import asked
 from bavlo.request.request import Request

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import shapely
 
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 LONLAT = "OGC:CRS84"
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 
 import numpy as np
 
@@ -18,7 +17,7 @@ from bavlo.core.time.axis import (
     to_instant,
 )
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"

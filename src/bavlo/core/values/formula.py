@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 
 import numpy as np
 
@@ -15,7 +14,7 @@ from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Variable, qua
 from bavlo.core.values.tokens import Tokens
 from bavlo.core.values.units import convert, depth_factor, read_unit
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
 OPTION = "make"
 NUMBER = r"\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+"

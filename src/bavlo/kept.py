@@ -18,10 +18,11 @@ from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
+from isal import isal_zlib
 
 OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".loop.npz"  # endings of entries
 MEANING = {OVERLAY: "overlays", INDEX: "indexes of GRIB messages", LOOP: "compiled loops"}
-DIGEST = "entry_sha256"  # beside the arrays of an entry
+DIGEST = "entry_checksum"  # beside the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
 DAMAGE = (
     OSError,
@@ -63,11 +64,15 @@ def load(path: Path, names: Sequence[str]) -> dict[str, np.ndarray] | None:
 
 
 def _digest(path: Path, arrays: Mapping[str, np.ndarray]) -> bytes:
-    """SHA-256 of an entry's name and of all that is in it."""
+    """SHA-256 of an entry's name and of the checksums of all that is in it.
+
+    Of 32 MB these take 8 ms and a SHA-256 would take 80 ms; the archive has a CRC-32 of its own.
+    """
     digest = hashlib.sha256(path.name.encode())
     for name, array in sorted(arrays.items()):
-        digest.update(repr((name, array.dtype.str, array.shape)).encode())
-        digest.update(np.ascontiguousarray(array).tobytes())
+        content = np.ascontiguousarray(array)
+        checks = isal_zlib.crc32(content), isal_zlib.adler32(content)
+        digest.update(repr((name, array.dtype.str, array.shape, *checks)).encode())
     return digest.digest()
 
 

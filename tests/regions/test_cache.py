@@ -63,6 +63,28 @@ def test_a_damaged_entry_is_computed_anew(cache, seed):
     assert same(overlaycache.cached(regions(), LAYOUT, compute), made)
 
 
+def test_an_entry_under_the_name_of_another_is_computed_anew(cache):
+    path = cache / "a.overlay.npz"
+    arrays = {"cells": np.arange(7), "weight": np.ones(7)}
+    kept.keep(path, arrays)
+    found = kept.load(path, ["weight", "cells"])
+    np.testing.assert_array_equal(found["cells"], arrays["cells"])
+    other = path.with_name("b.overlay.npz")
+    path.rename(other)
+    assert kept.load(other, ["cells"]) is None
+    for changed in (
+        {**arrays, "cells": np.arange(1, 8)},
+        {**arrays, "cells": np.arange(7, dtype=np.int32)},
+        {"cells": arrays["weight"], "weight": arrays["cells"]},
+        {"cells": arrays["cells"]},
+    ):
+        kept.keep(path, arrays)
+        with np.load(path) as data:
+            checksum = data[kept.DIGEST]
+        np.savez(path.with_suffix(""), **changed, **{kept.DIGEST: checksum})
+        assert kept.load(path.with_suffix(".npz"), list(changed)) is None
+
+
 def test_runs_at_the_same_time_do_not_harm_one_another(cache):
     made, found = compute(), []
     threads = [

@@ -9,10 +9,13 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.commands.describe_grids import describe_grid
-from bavlo.errors import BavloError
+from bavlo.core.values.kinds import quantity
+from bavlo.errors import BavloError, InputError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import whole
-from bavlo.plan.inspection import squares
+from bavlo.plan.accumulations import _raining
+from bavlo.plan.inspection import inspect, squares
+from bavlo.plan.reading import single_steps
 from support import box, rows, run, write_grid, write_regions
 
 
@@ -56,6 +59,27 @@ def test_rain_with_an_undeclared_mark_is_the_mean_of_the_rest(tmp_path, regions)
     assert "(12 of 48 values looked at)" in said
     raw = values(rows("series", files, regions, every="day", missing=["none"]))
     assert raw[0] < -2000
+
+
+def test_steps_that_are_read_side_by_side_tell_what_they_tell_one_by_one(tmp_path):
+    random, paths = np.random.default_rng(8), []
+    for day in range(1, 31):
+        block = random.gamma(0.5, 6, (30, 40)).round(1).astype("float32")
+        block[:, :day] = -9999
+        paths.append(raster(tmp_path / f"rain_200304{day:02}.tif", block))
+    source = open_grid(paths)
+    what = quantity(source.variable, "")
+    found = [inspect(source, what, jobs) for jobs in (1, 2, 7)]
+    assert found[0].marks == found[1].marks == found[2].marks
+    assert len({(each.low, each.high, each.looked_at) for each in found}) == 1
+    raining = [_raining(source, 30, jobs) for jobs in (1, 2, 7)]
+    for each in raining[1:]:
+        np.testing.assert_array_equal(each.values, raining[0].values)
+    paths[14].write_bytes(paths[14].read_bytes()[:400])
+    every = [(n, whole((30, 40))) for n in range(30)]
+    for jobs in (1, 4):
+        with pytest.raises(InputError, match="rain_20030415"):
+            list(single_steps(open_grid(paths), every, jobs))
 
 
 def test_a_height_with_an_undeclared_mark_is_asked_about(tmp_path, regions):

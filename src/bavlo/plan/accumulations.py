@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -23,7 +22,8 @@ from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.inspection import squares
-from bavlo.records import dataclass
+from bavlo.plan.reading import read_side_by_side
+from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ FEW_CELLS = 256  # of which the whole record is read where new beginnings are ra
 DRY_PARTS = 4  # beginnings of so many parts of the record are looked at for rain
 
 
-def accumulated_text(source: GridSource, what: Quantity) -> tuple[str, str] | None:
+def accumulated_text(source: GridSource, what: Quantity, jobs: int = 1) -> tuple[str, str] | None:
     """The question whether depths are accumulated, and how to answer it; None where they are not.
 
     A sample of the values is read unless somebody said what they are.
@@ -47,7 +47,7 @@ def accumulated_text(source: GridSource, what: Quantity) -> tuple[str, str] | No
         return None
     if url_of(source.files[0].path) is not None or len(time) < LEAST_RESETS:
         return None
-    found = _accumulation(source, time)
+    found = _accumulation(source, time, jobs)
     if found is None:
         return None
     when = {"day": "each day", "month": "each month", "year": "each year"}
@@ -65,9 +65,9 @@ def accumulated_text(source: GridSource, what: Quantity) -> tuple[str, str] | No
     )
 
 
-def _accumulation(source: GridSource, time: TimeAxis) -> Accumulation | None:
+def _accumulation(source: GridSource, time: TimeAxis, jobs: int) -> Accumulation | None:
     """What a sample of steps and cells tells, no more of it read than is needed."""
-    raining = _raining(source, len(time))
+    raining = _raining(source, len(time), jobs)
     if raining is None:
         return None
     quantum, found, values = quantum_of(source), None, raining.values
@@ -101,14 +101,16 @@ class RainingCells:
     values: np.ndarray
 
 
-def _raining(source: GridSource, steps: int) -> RainingCells | None:
+def _raining(source: GridSource, steps: int, jobs: int) -> RainingCells | None:
     """Up to 2,000 cells with rain at some steps, the earliest that have any."""
     for begin in distinct(np.linspace(0, steps, DRY_PARTS, endpoint=False).astype(int)).tolist():
         found, values = [], []
         for area in squares(source):
             every = -(-area.cells.size // CELLS_LOOKED_AT)
             cells = CellSelection(area.shape, area.cells[::every])
-            block = source.read(begin, min(begin + STEPS_COMPARED[0], steps), cells)
+            block = read_side_by_side(
+                source, begin, min(begin + STEPS_COMPARED[0], steps), cells, jobs
+            )
             wet = np.flatnonzero((np.nan_to_num(block) > 0).any(axis=0))
             found.append(cells.cells[wet])
             values.append(block[:, wet])
@@ -169,10 +171,10 @@ def differenced(source: GridSource, report: Reporter) -> DifferencedGrid:
 
 def _accumulation_of_all(source: GridSource, time: TimeAxis) -> Accumulation | None:
     """What a sample tells, and where it holds few new beginnings the record of some cells."""
-    found = _accumulation(source, time)
+    found = _accumulation(source, time, 1)
     if found is not None and found.resets >= LEAST_RESETS:
         return found
-    raining = _raining(source, len(time))
+    raining = _raining(source, len(time), 1)
     if raining is None:
         return None
     few = CellSelection(source.layout.shape, raining.cells.cells[:FEW_CELLS])

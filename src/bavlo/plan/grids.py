@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from itertools import product
 from typing import Any
 
@@ -32,6 +31,7 @@ from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.reading import forget_large_chunks, prepare_large_chunks
 from bavlo.plan.wording import counted
+from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
 
@@ -50,7 +50,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         reading = replace(request.grids.reading, called=argument.name, **own)
         opened = open_grid(argument.paths, reading)
         prepare_large_chunks(opened, request.run)
-        source = settled(opened, report)
+        source = settled(opened, report, request.run.jobs)
         if len(request.grids.arguments) > 1:
             forget_large_chunks(opened)
         name = argument.name or source.variable.name
@@ -76,7 +76,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
     return found
 
 
-def settled(source: GridSource, report: Reporter) -> GridSource:
+def settled(source: GridSource, report: Reporter, jobs: int = 1) -> GridSource:
     """A grid with what its values tell: marks of no data, and amounts that were accumulated.
 
     Raises
@@ -86,10 +86,10 @@ def settled(source: GridSource, report: Reporter) -> GridSource:
     """
     if source.variable.kind == ACCUMULATED:
         amount = Quantity(AMOUNT, source.variable.unit, source.variable.unit, "")
-        return differenced(inspected(source, amount, report), report)
+        return differenced(inspected(source, amount, report, jobs), report)
     what = quantity(source.variable, where(source))
-    source = named_codes(inspected(source, what, report), what)
-    question = accumulated_text(source, what)
+    source = named_codes(inspected(source, what, report, jobs), what)
+    question = accumulated_text(source, what, jobs)
     if question is not None:
         raise InputError(where(source), *question)
     return source

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import replace
 from itertools import groupby
 
 import numpy as np
@@ -28,7 +27,8 @@ from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
 from bavlo.grids.tiled import TiledGrid
 from bavlo.grids.urls import url_of
-from bavlo.records import dataclass
+from bavlo.plan.reading import single_steps
+from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 
 STEPS_LOOKED_AT = 9
@@ -123,8 +123,8 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
     return [int(step) for step in chosen]
 
 
-def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
-    """Look for marks in steps spread over the record."""
+def inspect(source: JoinedGrid, what: Quantity, jobs: int = 1) -> Inspection:
+    """Look for marks in steps spread over the record, some of them read at once."""
     by_packing: dict[tuple[np.dtype, Packing], list[int]] = defaultdict(list)
     for step in _steps_looked_at(source):
         file = source.files[source.file_of[step]]
@@ -138,7 +138,7 @@ def inspect(source: JoinedGrid, what: Quantity) -> Inspection:
         # one last, since others look at the first steps after this.
         runs = [list(run) for _, run in groupby(own, lambda n: n // source.step_chunk)]
         parts = [(n, cells) for run in runs[::-1] for cells in areas for n in run]
-        sampled = count_marks((source.read(n, n + 1, cells) for n, cells in parts), values)
+        sampled = count_marks(single_steps(source, parts, jobs), values)
         looked_at += sampled.looked_at
         for mark in find_marks(what, sampled, stored, values):
             earlier = found[dtype].get(mark.stored)
@@ -165,7 +165,7 @@ def marks_read(
     return stored[known], values[known]
 
 
-def inspected(source: GridSource, what: Quantity, report: Reporter) -> GridSource:
+def inspected(source: GridSource, what: Quantity, report: Reporter, jobs: int = 1) -> GridSource:
     """The same grid, with what means no data taken for missing though no file declares it.
 
     Raises
@@ -173,7 +173,7 @@ def inspected(source: GridSource, what: Quantity, report: Reporter) -> GridSourc
     InputError
         Where a number may be a value or mean no data.
     """
-    looked = look_for_marks(source, what)
+    looked = look_for_marks(source, what, jobs)
     if looked.doubtful:
         raise InputError(where(source), *perhaps_text(looked.doubtful[0]))
     for text in looked.certain:
@@ -200,10 +200,10 @@ class LookedAt:
     doubtful: tuple[float, ...] = ()
 
 
-def look_for_marks(source: GridSource, what: Quantity) -> LookedAt:
+def look_for_marks(source: GridSource, what: Quantity, jobs: int = 1) -> LookedAt:
     """Look for marks of no data in a grid, or in all tiles of one."""
     if isinstance(source, TiledGrid | MosaicGrid):
-        looked = [look_for_marks(tile, what) for tile in source.tiles]
+        looked = [look_for_marks(tile, what, jobs) for tile in source.tiles]
         tiles = tuple(each.source for each in looked if isinstance(each.source, JoinedGrid))
         return LookedAt(
             replace(source, tiles=tiles),
@@ -212,7 +212,7 @@ def look_for_marks(source: GridSource, what: Quantity) -> LookedAt:
         )
     if not isinstance(source, JoinedGrid) or what.kind == CLASS or source.takes_all:
         return LookedAt(source)
-    found = inspect(source, what)
+    found = inspect(source, what, jobs)
     marked = replace(source, files=_marked(source, what, found), looked_at=(found.low, found.high))
     return LookedAt(
         marked,

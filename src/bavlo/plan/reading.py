@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TypeGuard
 
@@ -13,6 +13,7 @@ from bavlo.core.reduce.totals import DecodedStep, StepValues, Totals
 from bavlo.engine.memory import fitting_jobs
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
+from bavlo.engine.threads import in_order
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.fast.packed import HasPacked, PackedBlock
 from bavlo.grids.fast.stored import loops_are_ready
@@ -84,6 +85,32 @@ def turning_needs(source: GridSource, run: Resources) -> Needs:
     largest = max(turned, key=lambda file: file.chunk_size)
     held = 0 if largest.reader is None else largest.reader.held_bytes
     return Needs(worker_bytes(largest, run.memory), -float(held))
+
+
+def single_steps(
+    source: GridSource, wanted: Sequence[tuple[int, CellSelection]], jobs: int
+) -> Iterator[np.ndarray]:
+    """The values (1, C) of cells of some steps, in order.
+
+    They are read side by side where each step is stored by itself.
+    """
+
+    def read(each: tuple[int, CellSelection]) -> np.ndarray:
+        step, cells = each
+        return source.read(step, step + 1, cells)
+
+    return in_order(read, wanted, jobs if source.step_chunk == 1 else 1)
+
+
+def read_side_by_side(
+    source: GridSource, first: int, last: int, cells: CellSelection, jobs: int
+) -> np.ndarray:
+    """The values (T, C) of the steps `first` to `last` (excluded), read as `single_steps` are."""
+    if source.step_chunk > 1:  # of which each is inflated once
+        return source.read(first, last, cells)
+    return np.concatenate(
+        list(single_steps(source, [(n, cells) for n in range(first, last)], jobs))
+    )
 
 
 def reads_single_steps(source: GridSource) -> bool:

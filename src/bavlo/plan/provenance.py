@@ -12,11 +12,12 @@ from typing import Any
 import shapely
 
 from bavlo import __version__
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.regions import Regions
 from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.grids.digest import digest_of
-from bavlo.grids.source import GridSource
+from bavlo.grids.source import GridFile, GridSource
 from bavlo.grids.urls import sizes_of, url_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.regions.read import NO_FILE, RegionFile
@@ -128,16 +129,27 @@ def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict
     """
     files = () if source is None else source.files
     sizes = sizes_of([url for file in files if (url := url_of(file.path)) is not None])
+    fingerprints = Fingerprints()
     return [
-        _input(
-            file.path,
-            _fingerprint(file.variable, file.layout.extent, file.layout.shape, file.times),
-            sizes,
-            checksum=checksum,
-        )
-        | (digest_of(file) or {})
+        _input(file.path, fingerprints.of(file), sizes, checksum=checksum) | (digest_of(file) or {})
         for file in files
     ]
+
+
+class Fingerprints:
+    """SHA-256 of the metadata of files, which many of them share but for their times."""
+
+    def __init__(self) -> None:
+        self.shared: tuple[Variable, GridLayout, Any] | None = None
+
+    def of(self, file: GridFile) -> str:
+        """That of a file."""
+        variable, layout = file.variable, file.layout
+        if self.shared is None or self.shared[0] is not variable or self.shared[1] is not layout:
+            self.shared = variable, layout, _digest_of(variable, layout.extent, layout.shape)
+        digest = self.shared[2].copy()
+        _add(digest, file.times)
+        return str(digest.hexdigest())
 
 
 def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str, Any]:
@@ -180,8 +192,16 @@ def _input(
 
 def _fingerprint(*parts: object) -> str:
     """SHA-256 of metadata."""
+    return str(_digest_of(*parts).hexdigest())
+
+
+def _digest_of(*parts: object) -> Any:
     digest = hashlib.sha256()
     for part in parts:
-        stamps = getattr(part, "stamps", None)
-        digest.update(repr(part).encode() if stamps is None else stamps.tobytes())
-    return digest.hexdigest()
+        _add(digest, part)
+    return digest
+
+
+def _add(digest: Any, part: object) -> None:
+    stamps = getattr(part, "stamps", None)
+    digest.update(repr(part).encode() if stamps is None else stamps.tobytes())

@@ -1,5 +1,8 @@
 """Plain TIFF blocks read here give what the raster library gives."""
 
+from contextlib import contextmanager
+from dataclasses import fields
+
 import numpy as np
 import pytest
 import rasterio
@@ -7,8 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bavlo.compiled import compiled, prepare
-from bavlo.grids.fast import tiff
+from bavlo.grids.fast import tiff, tiff_directory
 from bavlo.grids.fast.shared import shared
+from bavlo.grids.fast.tiff_directory import opened, read_directory
 from bavlo.grids.source import CellSelection, CellSubset, Window
 
 
@@ -55,8 +59,8 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
         data.write(values, 1)
     with rasterio.open(path) as data:
         whole = data.read(1)
-    with tiff.opened(path) as fetch:
-        directory = tiff.read_directory(fetch)
+    with opened(path) as fetch:
+        directory = read_directory(fetch)
         assert directory is not None
         for rows, columns in (
             (slice(0, 70), slice(0, 90)),
@@ -108,8 +112,8 @@ def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_pa
         (slice(0, 100), slice(0, width)), (slice(20, 71), slice(60, 130)),
         (slice(31, 33), slice(0, 5)),
     ]  # fmt: skip
-    with tiff.opened(path) as fetch:
-        directory = tiff.read_directory(fetch)
+    with opened(path) as fetch:
+        directory = read_directory(fetch)
         for rows, columns in wanted:
             window = path, fetch, directory, window_of(rows, columns), 0
             found = tiff.read_window(*window)
@@ -123,6 +127,84 @@ def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_pa
             assert found.tobytes() == kept.tobytes() == plain.tobytes() == own
 
 
+LIKE = {
+    "tiles": {"tiled": True, "blockxsize": 32, "blockysize": 16},
+    "strips": {"blockysize": 3},
+    "one strip": {"blockysize": 40, "BIGTIFF": "YES"},
+}
+
+
+@contextmanager
+def read_anew():
+    """Without what is known of the file that was read before."""
+    with pytest.MonkeyPatch.context() as without:
+        without.setattr(tiff_directory, "_latest", None)
+        yield
+
+
+def directory_of(content):
+    return read_directory(lambda first, size: content[first : first + size])
+
+
+def written(path, values, date="2001:01:01 00:00:00", tagged="after", **settings):
+    """The bytes of a raster; the directory lies at the end where it was tagged after its values."""
+    height, width = values.shape
+    with rasterio.open(
+        path, "w", driver="GTiff", width=width, height=height, count=1, dtype=values.dtype,
+        compress="deflate", nodata=-1, **settings,
+    ) as data:  # fmt: skip
+        steps = [lambda: data.update_tags(TIFFTAG_DATETIME=date), lambda: data.write(values, 1)]
+        for step in steps if tagged == "before" else steps[::-1]:
+            step()
+    return path.read_bytes()
+
+
+def facts(directory):
+    """All that a directory says."""
+    return directory and [getattr(directory, f.name) for f in fields(directory)]
+
+
+@pytest.mark.parametrize("layout", LIKE)
+def test_the_directory_of_a_like_file_is_the_one_that_would_be_read_anew(layout, tmp_path):
+    random, seen = np.random.default_rng(4), []
+    for n in range(4):
+        values = random.gamma(1, 40, (40, 70)).astype("f4")
+        date = f"200{n}:01:01 00:00:00"
+        content = written(tmp_path / f"{n}.tif", values, date, **LIKE[layout])
+        with read_anew():
+            anew = directory_of(content)
+        found = directory_of(content)
+        assert facts(found) == facts(anew)
+        assert directory_of(content) is found
+        seen.append(found)
+    assert len({each.signature for each in seen}) == 1
+    assert len({each.sizes for each in seen}) == 4
+
+
+@pytest.mark.parametrize("layout", LIKE)
+@pytest.mark.parametrize("tagged", ["before", "after"])
+def test_no_change_of_a_directory_is_overlooked_since_it_was_like_another(layout, tagged, tmp_path):
+    values = np.random.default_rng(5).gamma(1, 40, (40, 70)).astype("f4")
+    content = written(tmp_path / "a.tif", values, tagged=tagged, **LIKE[layout])
+    known = directory_of(content)
+    within = range(known.offsets[0], known.offsets[-1] + known.sizes[-1])
+    differ = 0
+    for place in [*range(within.start), *range(within.stop, len(content))]:
+        for bit in (1, 2, 128):
+            changed = bytearray(content)
+            changed[place] ^= bit
+            with read_anew():
+                anew = facts(directory_of(changed))
+            assert facts(directory_of(content)) == facts(known)
+            assert facts(directory_of(changed)) == anew
+            differ += anew != facts(known)
+    assert differ > 300
+    for end in range(0, len(content), 7):
+        with read_anew():
+            anew = facts(directory_of(content[:end]))
+        assert facts(directory_of(content[:end])) == anew
+
+
 def test_files_that_say_something_else_have_another_signature(tmp_path):
     signatures = set()
     for n, change in enumerate(({}, {"nodata": 5}, {"width": 11}, {"crs": "EPSG:32744"})):
@@ -130,6 +212,6 @@ def test_files_that_say_something_else_have_another_signature(tmp_path):
         settings |= change
         with rasterio.open(tmp_path / f"{n}.tif", "w", driver="GTiff", **settings) as data:
             data.write(np.ones((10, settings["width"]), "int16"), 1)
-        with tiff.opened(tmp_path / f"{n}.tif") as fetch:
-            signatures.add(tiff.read_directory(fetch).signature)
+        with opened(tmp_path / f"{n}.tif") as fetch:
+            signatures.add(read_directory(fetch).signature)
     assert len(signatures) == 4

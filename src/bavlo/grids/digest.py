@@ -197,11 +197,11 @@ def _of_file(file: GridFile) -> dict[str, str]:
 
 def _checksums(file: GridFile) -> np.ndarray | None:
     """(N, 3) offset, length and checksum of stored chunks; None where all must be read."""
-    with file.path.open("rb") as opened:
-        head = opened.read(8)
-    if head == HDF5:
-        return _of_hdf5(file.path, file.variable.name)
-    return _of_tiff(file.path) if head[:4] in TIFF else None
+    for opened in _descriptor(file.path):
+        head = _read_at(opened, 0, 8)
+        if head[:4] in TIFF:
+            return _of_tiff(file.path, opened)
+    return _of_hdf5(file.path, file.variable.name) if head == HDF5 else None
 
 
 def _digest(chunks: np.ndarray, how: str) -> dict[str, str]:
@@ -278,19 +278,18 @@ def _checks(path: Path, base: int, table: ChunkTable, carries: bool) -> np.ndarr
     return found
 
 
-def _of_tiff(path: Path) -> np.ndarray | None:
+def _of_tiff(path: Path, opened: int) -> np.ndarray | None:
     """The blocks of a deflated raster; None where it is stored otherwise."""
-    from bavlo.grids.fast import tiff
+    from bavlo.grids.fast.tiff_directory import known_directory
 
-    for file in _descriptor(path):
-        directory = tiff.known_directory(path, partial(_read_at, file))
-        if directory is None or not directory.is_deflated:
-            return None
-        found = [
-            (offset, size, int.from_bytes(_read_at(file, offset + size - TAIL, TAIL), "big"))
-            for offset, size in zip(directory.offsets, directory.sizes, strict=True)
-            if size >= TAIL
-        ]
+    directory = known_directory(path, partial(_read_at, opened))
+    if directory is None or not directory.is_deflated:
+        return None
+    found = [
+        (offset, size, int.from_bytes(os.pread(opened, TAIL, offset + size - TAIL), "big"))
+        for offset, size in zip(directory.offsets, directory.sizes, strict=True)
+        if size >= TAIL
+    ]
     return np.array(found, np.int64).reshape(-1, 3)
 
 

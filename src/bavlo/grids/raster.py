@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import field, replace
+from dataclasses import field
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
 from bavlo.grids.fast.rows import StoredRows
 from bavlo.grids.fast.stored import StoredStep, is_plain
+from bavlo.grids.fast.tiff_directory import Directory, Fetch, known_directory, read_directory
 from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
 from bavlo.grids.raster_tags import (
     crs_notes,
@@ -33,9 +34,9 @@ from bavlo.grids.raster_tags import (
     variable_of,
 )
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
-from bavlo.records import dataclass
+from bavlo.records import dataclass, replace
 
-Image = tuple[tiff.Fetch, tiff.Directory]
+Image = tuple[Fetch, Directory]
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 
@@ -144,9 +145,7 @@ class RasterGrid:
         try:
             with plain_bytes(self.path, about) as fetch:
                 near = addresses.url_of(self.path) is None
-                directory = (
-                    tiff.known_directory(self.path, fetch) if near else tiff.read_directory(fetch)
-                )
+                directory = known_directory(self.path, fetch) if near else read_directory(fetch)
                 alike = directory is not None and directory.signature == self.signature
                 yield (fetch, directory) if directory is not None and alike else None
         except DAMAGE as error:
@@ -280,7 +279,7 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
 def _signature(path: Path) -> bytes | None:
     """What a plain TIFF says of its image; None for any other file."""
     with plain_bytes(path) as fetch:
-        directory = tiff.read_directory(fetch)
+        directory = read_directory(fetch)
     return None if directory is None else directory.signature
 
 

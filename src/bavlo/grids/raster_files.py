@@ -18,9 +18,9 @@ from bavlo.errors import InputError
 from bavlo.files import DAMAGE
 from bavlo.grids import ascii_grid, cf
 from bavlo.grids import urls as addresses
-from bavlo.grids.fast import tiff
 from bavlo.grids.fast.inflate import unpacked
 from bavlo.grids.fast.shared import KeptChunks
+from bavlo.grids.fast.tiff_directory import Fetch, opened
 from bavlo.grids.formats import GZIP
 from bavlo.records import dataclass
 
@@ -119,7 +119,7 @@ def _opened(path: Path) -> tuple[Any, Any]:
 
 
 @contextmanager
-def plain_bytes(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
+def plain_bytes(path: Path, about: int | None = None) -> Iterator[Fetch]:
     """What gives bytes of a TIFF file, unpacked where it is packed.
 
     Parameters
@@ -134,7 +134,7 @@ def plain_bytes(path: Path, about: int | None = None) -> Iterator[tiff.Fetch]:
     elif url is None and path.suffix.lower() == ".gz":
         content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
     if content is None:
-        with tiff.opened(path) as fetch:
+        with opened(path) as fetch:
             yield fetch
     else:
         view = memoryview(content)
@@ -188,7 +188,7 @@ class Checksums:
         """Inflate the blocks of a window to their end, where the checksum stands."""
         height, width = self.block
         seen: set[int] = set()
-        with tiff.opened(self.path) as fetch:
+        with opened(self.path) as fetch:
             for band in bands:
                 for y in range(rows.start // height, (rows.stop - 1) // height + 1):
                     for x in range(columns.start // width, (columns.stop - 1) // width + 1):

@@ -1,5 +1,6 @@
 """Plain TIFF blocks read here give what the raster library gives."""
 
+import struct
 from contextlib import contextmanager
 from dataclasses import fields
 
@@ -165,20 +166,28 @@ def facts(directory):
 
 
 @pytest.mark.parametrize("layout", LIKE)
-def test_the_directory_of_a_like_file_is_the_one_that_would_be_read_anew(layout, tmp_path):
-    random, seen = np.random.default_rng(4), []
+@pytest.mark.parametrize("tagged", ["before", "after"])
+def test_the_directory_of_a_like_file_is_the_one_that_would_be_read_anew(
+    layout, tagged, tmp_path, monkeypatch
+):
+    random, seen, whole = np.random.default_rng(4), [], tiff_directory._read_directory
+    monkeypatch.setattr(tiff_directory, "_latest", None)
+    parsed = []
+    monkeypatch.setattr(
+        tiff_directory, "_read_directory", lambda at: parsed.append(at) or whole(at)
+    )
     for n in range(4):
         values = random.gamma(1, 40, (40, 70)).astype("f4")
         date = f"200{n}:01:01 00:00:00"
-        content = written(tmp_path / f"{n}.tif", values, date, **LIKE[layout])
+        content = written(tmp_path / f"{n}.tif", values, date, tagged, **LIKE[layout])
         with read_anew():
             anew = directory_of(content)
         found = directory_of(content)
         assert facts(found) == facts(anew)
-        assert directory_of(content) is found
         seen.append(found)
     assert len({each.signature for each in seen}) == 1
     assert len({each.sizes for each in seen}) == 4
+    assert len(parsed) == 4 + 1  # each anew, and the first
 
 
 @pytest.mark.parametrize("layout", LIKE)
@@ -203,6 +212,20 @@ def test_no_change_of_a_directory_is_overlooked_since_it_was_like_another(layout
         with read_anew():
             anew = facts(directory_of(content[:end]))
         assert facts(directory_of(content[:end])) == anew
+
+
+def test_a_directory_that_was_left_behind_is_not_taken_for_the_one_that_counts():
+    def entries(width):
+        told = {256: width, 257: 4, 258: 8, 259: 8, 273: 200, 277: 1, 278: 4, 279: 30}
+        listed = [struct.pack("<HHII", tag, 4, 1, value) for tag, value in told.items()]
+        return struct.pack("<H", len(told)) + b"".join(listed)
+
+    first = struct.pack("<2sHI", b"II", 42, 8) + entries(70)
+    later = struct.pack("<2sHI", b"II", 42, len(first)) + entries(70) + entries(80)
+    with read_anew():
+        assert directory_of(first).shape == (4, 70)
+        assert directory_of(later).shape == (4, 80)
+        assert directory_of(first).shape == (4, 70)
 
 
 def test_files_that_say_something_else_have_another_signature(tmp_path):

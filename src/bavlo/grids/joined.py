@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from functools import cached_property
+from typing import cast
 
 import numpy as np
 
@@ -122,9 +123,9 @@ class JoinedGrid:
 
     def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
         """The stored numbers of a step; None where they are not to be had like that."""
-        file = self.files[self.file_of[step]]
-        if not self.plain_steps or not isinstance(file, HasStoredSteps):
+        if not self.plain_steps:
             return None
+        file = cast(HasStoredSteps, self.files[self.file_of[step]])  # as all of them are
         return file.read_stored(int(self.step_in[step]), cells)
 
     def read_rows(self, rows: slice) -> StoredRows | None:

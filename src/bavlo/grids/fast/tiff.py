@@ -10,6 +10,7 @@ import sys
 from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -124,7 +125,21 @@ class _Tile:
     is_whole: bool
 
 
-def _tiles(directory: Directory, window: Window) -> Iterator[_Tile]:
+_tiles_of: WeakKeyDictionary[Window, tuple[tuple[int, ...], tuple[_Tile, ...]]] = (
+    WeakKeyDictionary()
+)
+
+
+def _tiles(directory: Directory, window: Window) -> tuple[_Tile, ...]:
+    """The blocks of a window, listed once for all files with the same ones."""
+    blocks = *directory.block, directory.shape[1]
+    known = _tiles_of.get(window)
+    if known is None or known[0] != blocks:
+        _tiles_of[window] = known = blocks, tuple(_listed(directory, window))
+    return known[1]
+
+
+def _listed(directory: Directory, window: Window) -> Iterator[_Tile]:
     height, width = directory.block
     rows, columns = window.rows, window.columns
     across = -(-directory.shape[1] // width)

@@ -134,11 +134,10 @@ class _Near:
 def read_directory(fetch: Fetch) -> Directory | None:
     """The first directory of a file; None where it is not plain: one deflated band."""
     global _latest
+    like = None if _latest is None else _latest.directory_of_like(fetch)
+    if like is not None:
+        return like
     try:
-        form = _latest
-        like = None if form is None else form.directory_of_like(fetch)
-        if like is not None:
-            return like
         directory, form = _read_directory(fetch)
     except (struct.error, ValueError, IndexError, KeyError, OverflowError):
         return None
@@ -164,7 +163,8 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
     big = version == 43
     if version not in (42, 43):
         return None, None
-    start = struct.unpack_from(order + ("Q" if big else "I"), head, 8 if big else 4)[0]
+    pointer, of_start = order + ("Q" if big else "I"), 8 if big else 4
+    start = struct.unpack_from(pointer, head, of_start)[0]
     count = struct.unpack(order + ("Q" if big else "H"), at(start, 8 if big else 2))[0]
     if count > MOST_ENTRIES:
         return None, None
@@ -173,11 +173,11 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
     entries = at(first, entry * count)
     found: dict[int, tuple[int, ...]] = {}
     digest = hashlib.sha256()
-    told = [(0, 16 if big else 8), (start, first - start)]
+    told, pointers = [(0, of_start + inline), (start, first - start)], [of_start]
     places: dict[int, tuple[int, str]] = {}
     for n in range(count):
         tag, kind = struct.unpack_from(order + "HH", entries, n * entry)
-        number = struct.unpack_from(order + ("Q" if big else "I"), entries, n * entry + 4)[0]
+        number = struct.unpack_from(pointer, entries, n * entry + 4)[0]
         code, width = TYPES[kind]
         size = number * width
         if size > 2**26:
@@ -187,12 +187,13 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
         place += entry - inline
         if size > inline:
             told.append((place, inline))
-            place = struct.unpack(order + ("Q" if big else "I"), value)[0]
+            pointers.append(place)
+            place = struct.unpack(pointer, value)[0]
             value = at(place, size)
         value = value[:size]
         if tag not in OF_NO_ACCOUNT:
             digest.update(struct.pack("<HHQ", tag, kind, number) + value)
-            told.append((place, size))
+            told.append((place, max(size, inline)))
         if code not in ("f", "d") and tag in USED:
             found[tag] = struct.unpack(f"{order}{number}{code}", value)
             if tag in PLACES:
@@ -200,58 +201,103 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
     directory = _directory(order, found, digest.digest())
     if directory is None or len(places) != 2:
         return directory, None
-    own = sorted(places.items())  # where blocks are has the smaller number, of strips and of tiles
-    return directory, _Form.of(at, told, (own[0][1], own[1][1]), directory)
+    _, own = zip(*sorted(places.items()), strict=True)  # of offsets first
+    runs = _runs_of(at, told, pointers, start)
+    return directory, _Form(start, pointer, of_start, runs, own, directory)
+
+
+@dataclass(frozen=True, eq=False)
+class _Run:
+    """Bytes that a directory was read from.
+
+    Parameters
+    ----------
+    place
+        Where they stand.
+    pointers
+        Where among them the places of others stand.
+    """
+
+    place: int
+    content: bytes
+    pointers: tuple[int, ...]
+
+
+def _runs_of(
+    at: Fetch, told: Sequence[tuple[int, int]], pointers: Sequence[int], start: int
+) -> tuple[_Run, ...]:
+    """Bytes by place and size as runs; those that touch are joined, on one side of `start`."""
+    joined: list[list[int]] = []
+    for place, size in sorted(told):
+        if joined and place <= joined[-1][1] and (place < start) == (joined[-1][0] < start):
+            joined[-1][1] = max(joined[-1][1], place + size)
+        else:
+            joined.append([place, place + size])
+    return tuple(
+        _Run(
+            first,
+            bytes(at(first, end - first)),
+            tuple(p - first for p in pointers if first <= p < end),
+        )
+        for first, end in joined
+    )
 
 
 @dataclass(frozen=True, eq=False)
 class _Form:
-    """What a directory was read from, by which that of a like file is read in a tenth of the time.
+    """What a directory was read from, by which that of a like file is read in a fifth of the time.
+
+    In a like file it may stand elsewhere, with all that stands behind its beginning.
 
     Parameters
     ----------
+    start, pointer, of_start
+        Where it begins, how places are written, and where that of its beginning is.
     told
-        All bytes that it was read from, and where they stand, but for `places` and for what is of
-        no account.
+        All bytes that it was read from, but for `places` and for what is of no account.
     places
         Where the offsets and where the sizes of blocks stand, and how; not the same in like files.
     directory
         As it was read.
     """
 
-    told: tuple[tuple[int, bytes], ...]
-    places: tuple[tuple[int, str], tuple[int, str]]
+    start: int
+    pointer: str
+    of_start: int
+    told: tuple[_Run, ...]
+    places: tuple[tuple[int, str], ...]
     directory: Directory
-
-    @classmethod
-    def of(
-        cls,
-        at: Fetch,
-        told: Sequence[tuple[int, int]],
-        places: tuple[tuple[int, str], tuple[int, str]],
-        directory: Directory,
-    ) -> _Form:
-        """That of a file; runs of bytes that touch one another are taken together."""
-        runs: list[list[int]] = []
-        for place, size in sorted(told):
-            if runs and place <= runs[-1][1]:
-                runs[-1][1] = max(runs[-1][1], place + size)
-            else:
-                runs.append([place, place + size])
-        same = tuple((first, bytes(at(first, end - first))) for first, end in runs)
-        return cls(same, places, directory)
 
     def directory_of_like(self, at: Fetch) -> Directory | None:
         """The directory of another file; None where that does not say the same."""
-        for place, content in self.told:
-            if bytes(at(place, len(content))) != content:
-                return None
-        offsets, sizes = (
-            struct.unpack(how, at(place, struct.calcsize(how))) for place, how in self.places
-        )
+        try:
+            further = struct.unpack_from(self.pointer, at(0, 16), self.of_start)[0] - self.start
+            for run in self.told:
+                place = self._moved(run.place, further)
+                if at(place, len(run.content)) != self._content(run, further):
+                    return None
+            offsets, sizes = (
+                struct.unpack(how, at(self._moved(place, further), struct.calcsize(how)))
+                for place, how in self.places
+            )
+        except struct.error:  # of a file that ends before
+            return None
         if (offsets, sizes) == (self.directory.offsets, self.directory.sizes):
             return self.directory
         return replace(self.directory, offsets=offsets, sizes=sizes)
+
+    def _moved(self, place: int, further: int) -> int:
+        return place + further if place >= self.start else place
+
+    def _content(self, run: _Run, further: int) -> bytes | bytearray:
+        """What a like file holds where this holds a run."""
+        if not further or not run.pointers:
+            return run.content
+        content = bytearray(run.content)
+        for n in run.pointers:
+            place = struct.unpack_from(self.pointer, content, n)[0]
+            struct.pack_into(self.pointer, content, n, self._moved(place, further))
+        return content
 
 
 _latest: _Form | None = None  # of the file read last

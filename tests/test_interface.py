@@ -1,6 +1,7 @@
 """Bavlo from Python: the same numbers as on the command line, and good manners."""
 
 import csv
+import itertools
 import json
 import subprocess
 import sys
@@ -13,6 +14,7 @@ import numpy as np
 import pytest
 
 import bavlo
+from bavlo.grids import netcdf
 from support import box, run, write_grid
 
 DAYS = np.arange(np.datetime64("2001-01-01"), np.datetime64("2004-01-01"))
@@ -210,6 +212,21 @@ def test_two_calls_from_two_threads_do_not_disturb_each_other(world):
         assert len(found[every]) == 3
         for each in found[every]:
             np.testing.assert_array_equal(each, values)
+
+
+@pytest.mark.parametrize("opened_before", [0, 10**6])
+def test_after_a_call_its_grids_may_be_written_anew(world, tmp_path, monkeypatch, opened_before):
+    monkeypatch.setattr(netcdf, "_count", itertools.count(opened_before))
+    regions, path = world[0] / "w.geojson", tmp_path / "rain.nc"
+    write_grid(path, world[1], attributes={"cell_methods": "time: sum"})
+    for scale in (2, 4):
+        with netCDF4.Dataset(path, "a") as data:
+            data["rain"][:] *= 2
+        found = bavlo.series(path, regions=regions, every="year")
+        first = bavlo.series(world[0] / "rain.nc", regions=regions, every="year")
+        np.testing.assert_allclose(found["value"], first["value"] * scale)
+        bavlo.describe(path)
+        assert not netcdf._open
 
 
 def test_describe_tells_what_the_command_tells(world):

@@ -227,7 +227,9 @@ def describe(*files: str | Path, **options: Any) -> list[dict[str, Any]]:
 
     request = make_request("describe", _texts("describe", [str(f) for f in files], options))
     paths = [path for file in files for path in expand(str(file))]
-    found = describe_files(paths, request.grids.reading, request.regions.reading, request.grids.at)
+    reading = request.grids.reading, request.regions.reading, request.grids.at
+    with _closing_grids():
+        found = describe_files(paths, *reading)
     return [
         {"what": one.heading, **{word: worded(text) for word, text in one.facts},
          "look_at": [worded(text) for text in one.doubts]}
@@ -373,9 +375,20 @@ class _Listener(SilentReporter):
 
 
 @contextmanager
+def _closing_grids() -> Iterator[None]:
+    """Close the grids that a call has opened, so that the caller may write them anew."""
+    from bavlo.grids.netcdf import close_all
+
+    try:
+        yield
+    finally:
+        close_all()
+
+
+@contextmanager
 def _request(command: str, grids: Sequence[Any], options: Mapping[str, Any]) -> Iterator[Request]:
     """The request of a call; what is in memory lies in files while it lasts."""
-    with tempfile.TemporaryDirectory(prefix="bavlo-") as folder:
+    with tempfile.TemporaryDirectory(prefix="bavlo-") as folder, _closing_grids():
         files = _Files(Path(folder))
         options = dict(options)
         regions = options.get("regions")

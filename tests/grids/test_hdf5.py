@@ -1,5 +1,7 @@
 """Small plain NetCDF-4 files are understood without the netCDF library as that understands them."""
 
+import itertools
+
 import h5py
 import netCDF4
 import numpy as np
@@ -155,7 +157,22 @@ def test_the_known_fills_are_those_of_the_netcdf_library():
     assert cf.default_fill(np.dtype("i1")) is None
 
 
-def test_a_file_that_is_written_anew_is_opened_anew(tmp_path):
+def test_many_files_are_opened_by_the_netcdf_library(tmp_path, monkeypatch):
+    monkeypatch.setattr(netcdf, "_count", itertools.count())
+    kinds = []
+    for n in range(netcdf.FEW + 2):
+        path = tmp_path / f"{n}.nc"
+        with netCDF4.Dataset(path, "w") as data:
+            data.createDimension("y", 2)
+            data.createVariable("y", "f8", ("y",))[:] = n, n + 1
+        with netcdf.container(path) as found:
+            assert found["y"].read(slice(None)).tolist() == [n, n + 1]
+        kinds.append(type(netcdf._open[path][0]))
+    assert kinds == [h5py.File] * netcdf.FEW + [netCDF4.Dataset] * 2
+
+
+def test_a_file_that_is_written_anew_is_opened_anew(tmp_path, monkeypatch):
+    monkeypatch.setattr(netcdf, "_count", itertools.count())
     path = tmp_path / "grid.nc"
     for size in (3, 4):
         with netCDF4.Dataset(path, "w") as data:

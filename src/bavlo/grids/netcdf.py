@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -22,6 +23,11 @@ MOST_OPEN = 8
 CHUNK_CACHE = 2**20  # for coordinates and small variables
 MOST_CHUNK_CACHE = 2**26
 
+# Files of which opening by the HDF5 library takes less time than loading the netCDF library, which
+# opens a file in half the time.
+FEW = 16
+
+_count = itertools.count()  # of the files that were opened
 LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
 _open: OrderedDict[Path, tuple[Any, Container, tuple[int, ...]]] = OrderedDict()
 
@@ -40,7 +46,7 @@ def container(path: Path) -> Iterator[Container]:
             if entry is None:
                 check_heaps(path)
                 check_whole(path)
-                entry = *(hdf5.open_plain(path) or _open_any(path)), stamp
+                entry = *_opened(path), stamp
             yield entry[1]
         except DAMAGE as error:
             if entry is not None:
@@ -49,6 +55,12 @@ def container(path: Path) -> Iterator[Container]:
         _open[path] = entry
         while len(_open) > MOST_OPEN:
             _close(_open.popitem(last=False)[1][0])
+
+
+def _opened(path: Path) -> tuple[Any, Container]:
+    """A file and its variables, by the library that is the faster for so many of them."""
+    plain = hdf5.open_plain(path) if next(_count) < FEW else None
+    return plain or _open_any(path)
 
 
 def _close(data: Any) -> None:

@@ -165,15 +165,16 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
         return None, None
     pointer, of_start = order + ("Q" if big else "I"), 8 if big else 4
     start = struct.unpack_from(pointer, head, of_start)[0]
-    count = struct.unpack(order + ("Q" if big else "H"), at(start, 8 if big else 2))[0]
+    counted = at(start, 8 if big else 2)
+    count = struct.unpack(order + ("Q" if big else "H"), counted)[0]
     if count > MOST_ENTRIES:
         return None, None
     entry, inline = (20, 8) if big else (12, 4)
-    first = start + (8 if big else 2)
+    first = start + len(counted)
     entries = at(first, entry * count)
     found: dict[int, tuple[int, ...]] = {}
     digest = hashlib.sha256()
-    told, pointers = [(0, of_start + inline), (start, first - start)], [of_start]
+    told, pointers = [(0, head[: of_start + inline]), (start, counted)], [of_start]
     places: dict[int, tuple[int, str]] = {}
     for n in range(count):
         tag, kind = struct.unpack_from(order + "HH", entries, n * entry)
@@ -182,28 +183,27 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
         size = number * width
         if size > 2**26:
             return None, None
-        value, place = entries[(n + 1) * entry - inline : (n + 1) * entry], first + n * entry
-        told.append((place, entry - inline))
-        place += entry - inline
+        own = entries[n * entry : (n + 1) * entry]
+        value, place = own[entry - inline :], first + (n + 1) * entry - inline
+        told.append((first + n * entry, own[: entry - inline]))
         if size > inline:
-            told.append((place, inline))
+            told.append((place, value))
             pointers.append(place)
             place = struct.unpack(pointer, value)[0]
             value = at(place, size)
-        value = value[:size]
         if tag not in OF_NO_ACCOUNT:
-            digest.update(struct.pack("<HHQ", tag, kind, number) + value)
-            told.append((place, max(size, inline)))
+            digest.update(struct.pack("<HHQ", tag, kind, number) + value[:size])
+            told.append((place, value))
         if code not in ("f", "d") and tag in USED:
-            found[tag] = struct.unpack(f"{order}{number}{code}", value)
+            found[tag] = struct.unpack(f"{order}{number}{code}", value[:size])
             if tag in PLACES:
                 places[tag] = place, f"{order}{number}{code}"
     directory = _directory(order, found, digest.digest())
     if directory is None or len(places) != 2:
         return directory, None
-    _, own = zip(*sorted(places.items()), strict=True)  # of offsets first
-    runs = _runs_of(at, told, pointers, start)
-    return directory, _Form(start, pointer, of_start, runs, own, directory)
+    _, blocks = zip(*sorted(places.items()), strict=True)  # of offsets first
+    form = _Form(start, pointer, of_start, _runs_of(told, pointers, start), blocks, directory)
+    return directory, form
 
 
 @dataclass(frozen=True, eq=False)
@@ -224,22 +224,24 @@ class _Run:
 
 
 def _runs_of(
-    at: Fetch, told: Sequence[tuple[int, int]], pointers: Sequence[int], start: int
+    told: Sequence[tuple[int, bytes | memoryview]], pointers: Sequence[int], start: int
 ) -> tuple[_Run, ...]:
-    """Bytes by place and size as runs; those that touch are joined, on one side of `start`."""
-    joined: list[list[int]] = []
-    for place, size in sorted(told):
-        if joined and place <= joined[-1][1] and (place < start) == (joined[-1][0] < start):
-            joined[-1][1] = max(joined[-1][1], place + size)
+    """Bytes as runs; those that touch are joined, on one side of `start`."""
+    joined: list[tuple[int, bytearray]] = []
+    for place, content in sorted(told, key=lambda each: each[0]):
+        first, so_far = joined[-1] if joined else (place, bytearray())
+        within = place - first
+        if joined and within <= len(so_far) and (place < start) == (first < start):
+            so_far[within : within + len(content)] = content
         else:
-            joined.append([place, place + size])
+            joined.append((place, bytearray(content)))
     return tuple(
         _Run(
-            first,
-            bytes(at(first, end - first)),
-            tuple(p - first for p in pointers if first <= p < end),
+            place,
+            bytes(content),
+            tuple(p - place for p in pointers if place <= p < place + len(content)),
         )
-        for first, end in joined
+        for place, content in joined
     )
 
 

@@ -1,4 +1,4 @@
-"""NetCDF-4 files by way of the HDF5 library: by URL, and small plain ones.
+"""NetCDF-4 files by way of the HDF5 library: by URL, and a few small plain ones.
 
 Without the netCDF library a small job takes a quarter of the time of importing NumPy less.
 """

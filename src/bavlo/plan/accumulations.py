@@ -128,7 +128,7 @@ def quantum_of(source: GridSource) -> float:
     return max(abs((file.packing.scale or 0.0) * scale) for file in source.files)
 
 
-def differenced(source: GridSource, report: Reporter) -> DifferencedGrid:
+def differenced(source: GridSource, report: Reporter, jobs: int = 1) -> DifferencedGrid:
     """The amounts between the steps of accumulated values.
 
     Raises
@@ -144,7 +144,7 @@ def differenced(source: GridSource, report: Reporter) -> DifferencedGrid:
     if overlapping(time) is not None:
         beginnings, how = time.start, "bounds in the file, from the beginning of each accumulation"
     else:
-        found = _accumulation_of_all(source, time)
+        found = _accumulation_of_all(source, time, jobs)
         if found is not None and found.irregular:
             raise InputError(
                 where(source),
@@ -169,12 +169,12 @@ def differenced(source: GridSource, report: Reporter) -> DifferencedGrid:
     return DifferencedGrid(source, steps, variable, quantum_of(source), source.notes)
 
 
-def _accumulation_of_all(source: GridSource, time: TimeAxis) -> Accumulation | None:
+def _accumulation_of_all(source: GridSource, time: TimeAxis, jobs: int) -> Accumulation | None:
     """What a sample tells, and where it holds few new beginnings the record of some cells."""
-    found = _accumulation(source, time, 1)
+    found = _accumulation(source, time, jobs)
     if found is not None and found.resets >= LEAST_RESETS:
         return found
-    raining = _raining(source, len(time), 1)
+    raining = _raining(source, len(time), jobs)
     if raining is None:
         return None
     few = CellSelection(source.layout.shape, raining.cells.cells[:FEW_CELLS])

@@ -86,7 +86,7 @@ def settled(source: GridSource, report: Reporter, jobs: int = 1) -> GridSource:
     """
     if source.variable.kind == ACCUMULATED:
         amount = Quantity(AMOUNT, source.variable.unit, source.variable.unit, "")
-        return differenced(inspected(source, amount, report, jobs), report)
+        return differenced(inspected(source, amount, report, jobs), report, jobs)
     what = quantity(source.variable, where(source))
     source = named_codes(inspected(source, what, report, jobs), what)
     question = accumulated_text(source, what, jobs)

@@ -146,3 +146,36 @@ def test_describe_says_what_is_accumulated(tmp_path):
     facts = dict(told.facts)
     assert "begin anew each day at 00:00" in facts["steps"]
     assert facts["kind"].startswith("amount (told by the request")
+
+
+def evaporation(days, seed=8):
+    """Hourly evaporation in m, counted downward, with dew in the nights."""
+    rng = np.random.default_rng(seed)
+    sun = np.maximum(np.sin(2 * np.pi * (np.arange(24 * days) % 24 - 6) / 24), 0)[:, None, None]
+    by_day = sun * rng.uniform(0.3, 1, (24 * days, 6, 6))
+    return -0.0005 * by_day + 0.00002 * (sun == 0) * rng.random(by_day.shape)
+
+
+@pytest.mark.parametrize("bounded", [False, True])
+def test_evaporation_that_accumulates_downward_is_asked_about_and_differenced(
+    tmp_path, regions, bounded
+):
+    values = evaporation(10)
+    hours = np.arange(240)
+    bounds = np.stack([hours - hours % 24, hours + 1], axis=1) if bounded else None
+    grid = write_grid(
+        tmp_path / "e.nc",
+        since_midnight(values),
+        name="e",
+        unit="m of water equivalent",
+        since="hours since 2001-01-01",
+        stamps=hours + 1,
+        bounds=bounds,
+        attributes={"long_name": "Evaporation"},
+    )
+    if not bounded:
+        with pytest.raises(BavloError, match="only fall and start again each day; say kind="):
+            rows("series", grid, regions, every="day")
+    found = rows("series", grid, regions, every="day", kind=["accumulated"])
+    assert {row["unit"] for row in found} == {"m of water equivalent"}
+    np.testing.assert_allclose(floats(found), totals(values), rtol=1e-9)

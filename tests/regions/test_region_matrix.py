@@ -432,7 +432,7 @@ def test_classes_have_shares_and_areas_and_are_never_averaged(tmp_path):
 @pytest.mark.parametrize(
     ("unit", "low", "high", "says"),
     [
-        ("mm", -5.0, 10.0, "never below 0"),
+        ("mm", -5.0, 10.0, "which rain never is"),
         ("kg m-2 s-1", 0.0, 30.0, "totals labelled as rates"),
         ("degC", 270.0, 300.0, "Kelvin labelled as Celsius"),
         ("K", 1.0, 30.0, "Celsius labelled as Kelvin"),

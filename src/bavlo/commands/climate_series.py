@@ -33,6 +33,10 @@ FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
     "from-months", "whole-years", "year-start",
 }  # fmt: skip
+FOR_OBSERVATIONS = frozenset((
+    "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps", "complete",
+    "by_grid",
+))  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
@@ -227,6 +231,7 @@ def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
     if len(paths) > 1 and all(is_table(path) for path in paths):
         raise RequestError("", f"{request.command} takes one table", "give one at a time")
     if len(paths) == 1 and is_observed(paths[0]):
+        _refuse_grid_options(request, paths[0], FOR_OBSERVATIONS)
         name = request.grids.arguments[0].name
         table, about = observed_table(request, paths[0], report, name)
         return [_only(_of_table(table, table.labels("variable")[0], about), paths[0], only)]
@@ -235,9 +240,11 @@ def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
     return _from_result(request, result)
 
 
-def _refuse_grid_options(request: Request, path: Path) -> None:
+def _refuse_grid_options(
+    request: Request, path: Path, further: frozenset[str] = frozenset()
+) -> None:
     """Options that say how a series is made mean nothing once it is made."""
-    allowed = FOR_TABLES | ({"every"} if request.climate.from_months else set())
+    allowed = FOR_TABLES | further | ({"every"} if request.climate.from_months else set())
     for name in asked(request):
         if name not in allowed:
             raise RequestError(

@@ -26,10 +26,11 @@ from bavlo.core.values.kinds import (
     implausible,
     quantity,
 )
+from bavlo.core.values.missing import perhaps_text
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.grids import named_codes, no_unit_text
-from bavlo.plan.inspection import look_for_marks, perhaps_text, squares
+from bavlo.plan.inspection import look_for_marks, squares
 from bavlo.plan.strips import strips_of
 from bavlo.plan.wording import counted, some_of
 from bavlo.request.reporter import SilentReporter

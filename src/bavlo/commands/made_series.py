@@ -69,11 +69,10 @@ def made_of_regions(request: Request, report: Reporter, series: Series) -> Table
     periods = _common_periods(tables)
     values, units = [], []
     for measure in measures:
-        value, unit = _worked_out(formula, tables, measure, periods)
-        values.append(value)
-        units.append(request.measuring.unit or unit)
-        if request.measuring.unit is not None:
-            values[-1] = convert(value, unit, request.measuring.unit, difference=False)
+        value, made = _worked_out(formula, tables, measure, periods)
+        unit = request.measuring.unit or made.unit
+        values.append(convert(value, made.unit, unit, difference=made.difference))
+        units.append(unit)
     value = np.stack(values, axis=-1)
     of_all = {
         column: np.stack([t.of(column, t.measures[0], periods) for t in tables.values()]).min(
@@ -166,24 +165,23 @@ def _common_periods(tables: dict[str, RegionValues]) -> list[str]:
 
 def _worked_out(
     formula: Formula, tables: dict[str, RegionValues], measure: str, periods: list[str]
-) -> tuple[np.ndarray, str]:
-    """(R, P) values of the formula for one measure, and their unit."""
-    variables, blocks = {}, {}
-    for name, table in tables.items():
-        unit = table.table.along("unit", "measure")[table.measures.index(measure)]
-        variables[name] = Variable(name, unit, kind=STATE, kind_evidence="a value of regions")
-        blocks[name] = table.of("value", measure, periods)
-    term = _by_own_name(formula.term)
+) -> tuple[np.ndarray, Variable]:
+    """(R, P) values of the formula for one measure, and what they are."""
+    wanted = {name: (name, measure) for name in tables}
     for function, of in formula.term.calls():
-        table, name = tables[str(of.value)], f"{function}({of.value})"
-        own = parse_measure(function).name
-        unit = table.table.along("unit", "measure")[table.measures.index(own)]
-        variables[name] = Variable(name, unit, kind=STATE, kind_evidence="a value of regions")
-        blocks[name] = table.of("value", own, periods)
-    made = replace(formula, term=term)
+        wanted[f"{function}({of.value})"] = str(of.value), function
+    variables, blocks = {}, {}
+    for name, (grid, function) in wanted.items():
+        table, own = tables[grid], parse_measure(function)
+        unit = table.table.along("unit", "measure")[table.measures.index(own.name)]
+        variables[name] = Variable(
+            name, unit, kind=STATE, kind_evidence="a value of regions", difference=own.difference
+        )
+        blocks[name] = table.of("value", own.name, periods)
+    made = replace(formula, term=_by_own_name(formula.term))
     shape = next(iter(blocks.values())).shape
-    value = np.array(np.broadcast_to(evaluate(term, variables, blocks), shape))
-    return value, derived_variable(made, variables).unit
+    value = np.array(np.broadcast_to(evaluate(made.term, variables, blocks), shape))
+    return value, derived_variable(made, variables, is_combined=True)
 
 
 def _by_own_name(term: Term) -> Term:

@@ -20,8 +20,16 @@ from bavlo.core.values.kinds import (
     Variable,
     as_asked,
     check_told,
+    implausible,
     quantity,
     total_unit_of,
+)
+from bavlo.core.values.missing import (
+    certain_text,
+    count_marks,
+    find_marks,
+    perhaps_text,
+    usual_marks,
 )
 from bavlo.core.values.units import convert
 from bavlo.errors import InputError, RequestError, setting
@@ -71,6 +79,12 @@ def observed_table(
     report.note(f"{path}: {found.understood}; {len(found.regions)} regions")
     evidence = "--kind" if kind else ""
     variable = Variable(found.variable, unit, kind=kind, kind_evidence=evidence)
+    missing = own.get("missing", reading.missing)
+    values, marks = _without_marks(path, found.values, variable, missing, report)
+    found = replace(found, values=values)
+    if found.marks:
+        listed = ", ".join(f"'{text}' ({count})" for text, count in found.marks)
+        report.note(f"{path}: taken for no data: {listed}")
     own_kind, periods = _periods_of_labels(path, found)
     every = request.time.every_text if request.time.every else own_kind
     series = _SeriesOfSteps(path, own_kind, periods, _along(periods, found), variable)
@@ -79,11 +93,55 @@ def observed_table(
         table = _in_unit(table, request.measuring.unit)
     about = {
         "request": asked(request),
-        "inputs": [of_file(path)],
-        "understood": found.understood,
+        "inputs": [
+            {
+                **of_file(path),
+                "understood": found.understood,
+                "no_data": dict(found.marks) | marks,
+            }
+        ],
         "warnings": list(report.warnings),
     }
     return table, about
+
+
+def _without_marks(
+    path: Path,
+    values: np.ndarray,
+    variable: Variable,
+    missing: tuple[float, ...] | None,
+    report: Reporter,
+) -> tuple[np.ndarray, dict[str, int]]:
+    """Values without the numbers that mean no data, and how often each of these was met.
+
+    Parameters
+    ----------
+    missing
+        Those that the user names; the usual ones are looked for where that is None, as in grids.
+
+    Raises
+    ------
+    InputError
+        Where a number may be a value or mean no data.
+    """
+    what = quantity(variable, path)
+    usual = usual_marks(values.dtype)
+    sampled = count_marks([values], usual)
+    if missing is None:
+        found = find_marks(what, sampled, usual, usual)
+        doubtful = next((mark for mark in found if not mark.is_certain), None)
+        if doubtful is not None:
+            raise InputError(path, *perhaps_text(doubtful.value))
+        for mark in found:
+            report.warn(f"{path}: {certain_text(mark, sampled.looked_at)}")
+        missing = tuple(mark.value for mark in found)
+    counts = {f"{mark:g}": int((values == mark).sum()) for mark in missing}
+    values = np.where(np.isin(values, missing), np.nan, values)
+    if not np.isnan(values).all():
+        odd = implausible(what, float(np.nanmin(values)), float(np.nanmax(values)))
+        if odd:
+            report.warn(f"{path}: {odd}")
+    return values, {text: count for text, count in counts.items() if count}
 
 
 def _periods_of_labels(path: Path, found: Observed) -> tuple[str, PeriodAxis]:

@@ -79,7 +79,8 @@ def series(request: Request, report: Reporter) -> TableResult:
     if request.grids.make and request.grids.make_on == REGION:
         from bavlo.commands.made_series import made_of_regions
 
-        return made_of_regions(request, report, series)
+        made = [made_of_regions(one, report, series) for one in each_grid(request)]
+        return together(request, made)
     alone = each_grid(request)
     return together(request, [part for one in alone for part in _of_one_grid(one, report)])
 

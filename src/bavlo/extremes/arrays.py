@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.sums import within
 from bavlo.extremes.events import Daily
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.records import dataclass
@@ -40,12 +41,16 @@ class BrickSums:
     sums : (k, r, P) float64
         Area with a value; steps with data and the weight of cells that have any; then for each
         count its sum and its weight.
+    low, high : (counts, r, P) float64
+        The range of each count over the cells.
     daily : (4, T, r) float64 or None
         Weights that meet the condition and that have data, sums of values and their weights.
     """
 
     regions: np.ndarray
     sums: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
     daily: np.ndarray | None
 
 
@@ -73,7 +78,9 @@ class ExtremesArrays:
         if plan.request.output.events is not None:
             self.daily = [Daily(plan.last - plan.first, regions) for _ in plan.bound]
         self._sums: dict[int, np.ndarray] = {}  # over bricks of cells, in their order
-        self.nbytes = self.value.nbytes * (3 if plan.on_cells else 1) + self.area_valid.nbytes * 4
+        self._low: dict[int, np.ndarray] = {}
+        self._high: dict[int, np.ndarray] = {}
+        self.nbytes = self.value.nbytes * (3 if plan.on_cells else 1) + self.area_valid.nbytes * 6
         self.nbytes += sum(d.nbytes for d in self.daily)
 
     def put_regions(self, n: int, values: np.ndarray, valid: np.ndarray) -> None:
@@ -92,7 +99,12 @@ class ExtremesArrays:
         if n not in self._sums:
             shape = len(sums.sums), len(self.plan.regions.regions), len(self.plan.periods)
             self._sums[n] = np.zeros(shape)
-        self._sums[n][:, sums.regions] += sums.sums
+            unknown = np.full((len(sums.low), *shape[1:]), np.nan)
+            self._low[n], self._high[n] = unknown, unknown.copy()
+        at = slice(None), sums.regions
+        self._sums[n][at] += sums.sums
+        self._low[n][at] = np.fmin(self._low[n][at], sums.low)
+        self._high[n][at] = np.fmax(self._high[n][at], sums.high)
         if sums.daily is not None:
             self.daily[n].add(sums.regions, sums.daily)
 
@@ -108,6 +120,7 @@ class ExtremesArrays:
                 self.steps[:, :, n] = np.nan_to_num(valid / known)
                 for c, (total, weight) in enumerate(zip(sums[::2], sums[1::2], strict=True)):
                     present = enough & (weight > 0)
-                    self.value[:, :, n, c] = np.where(present, total / weight, np.nan)
+                    mean = np.where(present, total / weight, np.nan)
+                    self.value[:, :, n, c] = within(mean, self._low[n][c], self._high[n][c])
         for each in self.daily:
             each.divide(self.plan.index.region_weight, self.plan.request.measuring.least_area)

@@ -11,6 +11,7 @@ import numpy as np
 from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
 from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
+from bavlo.core.sums import range_of_rows
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import load_where_it_fits
@@ -92,6 +93,7 @@ class RecordWork:
         matrix, areas = (each[:, cells].tocsr() for each in self._by_cells)
         regions = np.flatnonzero(np.diff(matrix.indptr) + np.diff(areas.indptr))
         matrix, areas = matrix[regions], areas[regions]
+        matrix.eliminate_zeros()
         least = least_steps(self.plan, np.arange(len(self.plan.periods)))[:, None]
         out = []
         for found, valid, daily in record_values(self.plan, values, self.wants_daily):
@@ -99,14 +101,17 @@ class RecordWork:
             known = valid > 0
             sums = [areas @ np.where(enough, 1.0, 0.0).T]
             sums += [matrix @ part.T for part in (np.where(known, valid, 0.0), _number(known))]
+            extents = []
             for values_of_count in found:
+                extents.append(range_of_rows(matrix.indices, matrix.indptr, values_of_count.T))
                 has = ~np.isnan(values_of_count)
                 sums.append(matrix @ np.where(has, values_of_count, 0.0).T)
                 sums.append(matrix @ _number(has).T)
+            low, high = (np.stack(each) for each in zip(*extents, strict=True))
             of_steps = None
             if daily is not None:
                 of_steps = np.stack([(matrix @ _number(part).T).T for part in daily])
-            out.append(BrickSums(regions, np.stack(sums), of_steps))
+            out.append(BrickSums(regions, np.stack(sums), low, high, of_steps))
         return out
 
 

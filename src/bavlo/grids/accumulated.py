@@ -26,14 +26,14 @@ class DifferencedGrid:
         Which of its steps are subtracted from which.
     variable
         As that of the source, but an amount of each step.
-    quantum
-        By how much an accumulation may fall since its values are rounded.
+    may_fall
+        By how much an accumulation may fall: by rounding, and by what goes the other way.
     """
 
     source: GridSource
     steps: Differences
     variable: Variable
-    quantum: float
+    may_fall: float
     notes: tuple[str, ...] = ()
 
     @property
@@ -71,8 +71,10 @@ class DifferencedGrid:
         goes_on = np.flatnonzero(earlier >= 0)
         before = values[np.searchsorted(needed, earlier[goes_on])]
         block[goes_on] -= before
-        slack = np.maximum(np.nan_to_num(before) * ROUNDING, self.quantum * 1.01)
-        fell, wet = block[goes_on] < -slack, before > slack
+        slack = np.maximum(np.abs(np.nan_to_num(before)) * ROUNDING, self.may_fall * 1.01)
+        # Counted upward or downward, a beginning brings it nearer to 0.
+        fell = np.abs(values[np.searchsorted(needed, later[goes_on])]) < np.abs(before) - slack
+        wet = np.abs(before) > slack
         odd = np.flatnonzero(fell.sum(axis=1) > TOGETHER * np.maximum(wet.sum(axis=1), 1))
         if odd.size:
             step = first + int(goes_on[odd[0]])

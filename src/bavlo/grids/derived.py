@@ -10,7 +10,7 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, PERIOD, TimeAxis
 from bavlo.core.values.formula import Formula, derived_variable, evaluate
-from bavlo.core.values.kinds import NOT_TOLD, STATE, Variable
+from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where
 from bavlo.records import dataclass, replace
@@ -116,10 +116,13 @@ class DerivedGrid:
         How it is made.
     aligned
         The grids that it is made from.
+    said
+        Its kind where somebody says it.
     """
 
     formula: Formula
     aligned: Aligned
+    said: str = ""
     notes: tuple[str, ...] = ()
 
     @cached_property
@@ -130,11 +133,9 @@ class DerivedGrid:
     @cached_property
     def variable(self) -> Variable:
         """Its unit and what tells its kind follow from the formula."""
-        made = derived_variable(self.formula, self.variables)
-        if made.kind == NOT_TOLD and self.time is not None and self.time.length == PERIOD:
-            # Steps are periods already, so that nothing is left to be combined.
-            return replace(made, kind=STATE)
-        return made
+        is_combined = self.time is not None and self.time.length == PERIOD
+        made = derived_variable(self.formula, self.variables, is_combined=is_combined)
+        return replace(made, kind=self.said, kind_evidence="said so") if self.said else made
 
     @cached_property
     def files(self) -> tuple[GridFile, ...]:

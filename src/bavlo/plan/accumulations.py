@@ -15,6 +15,7 @@ from bavlo.core.values.accumulation import (
     differences,
     falls_twice,
     find_accumulation,
+    upward,
 )
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, Quantity
 from bavlo.errors import InputError
@@ -58,8 +59,8 @@ def accumulated_text(source: GridSource, what: Quantity, jobs: int = 1) -> tuple
     else:
         again = f"start again {when.get(found.rule.every, 'after a fixed time')}"
     return (
-        f"{source.variable.name} seems to be accumulated: in a sample its values only grow and "
-        f"{again}",
+        f"{source.variable.name} seems to be accumulated: in a sample its values only "
+        f"{'fall' if found.downward else 'grow'} and {again}",
         "say ‹kind accumulated› to take the amounts between steps, or ‹kind amount› if each value "
         "is the amount of its own step",
     )
@@ -111,7 +112,7 @@ def _raining(source: GridSource, steps: int, jobs: int) -> RainingCells | None:
             block = read_side_by_side(
                 source, begin, min(begin + STEPS_COMPARED[0], steps), cells, jobs
             )
-            wet = np.flatnonzero((np.nan_to_num(block) > 0).any(axis=0))
+            wet = np.flatnonzero((np.nan_to_num(block) != 0).any(axis=0))
             found.append(cells.cells[wet])
             values.append(block[:, wet])
         wet = np.concatenate(found)
@@ -166,7 +167,21 @@ def differenced(source: GridSource, report: Reporter, jobs: int = 1) -> Differen
     variable = replace(
         source.variable, kind=AMOUNT, kind_evidence="the request: differences of accumulated values"
     )
-    return DifferencedGrid(source, steps, variable, quantum_of(source), source.notes)
+    return DifferencedGrid(source, steps, variable, _may_fall(source, time, jobs), source.notes)
+
+
+def _may_fall(source: GridSource, time: TimeAxis, jobs: int) -> float:
+    """By how much an accumulation may fall: by rounding, and by what goes the other way."""
+    quantum = quantum_of(source)
+    found = _raining(source, len(time), jobs)
+    if found is None:
+        return quantum
+    last = min(found.begin + STEPS_COMPARED[-2], len(time))
+    few = CellSelection(source.layout.shape, found.cells.cells[:FEW_CELLS])
+    values = source.read(found.begin, last, few)
+    if not (values < -quantum).any():
+        return quantum
+    return max(quantum, float(np.median(upward(values, quantum)[1])))
 
 
 def _accumulation_of_all(source: GridSource, time: TimeAxis, jobs: int) -> Accumulation | None:

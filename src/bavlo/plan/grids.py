@@ -20,6 +20,7 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
+from bavlo.grids.accumulated import DifferencedGrid
 from bavlo.grids.digest import take_ahead
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.levels import LevelsLeftOpen
@@ -63,7 +64,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
                 "the cycle of one year in no real year",
                 "give the grids that it was made from",
             )
-        found[name] = source
+        found[name] = named(source, name)
         for text in source.notes:
             report.note(text)
     if request.grids.make:
@@ -74,6 +75,16 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
     if alone:
         raise combined_alone(alone[0])
     return found
+
+
+def named(source: GridSource, name: str) -> GridSource:
+    """A grid by the name that was given to it, of the kind that its own name tells."""
+    if name == source.variable.name:
+        return source
+    what = quantity(source.variable, where(source))
+    variable = replace(source.variable, name=name, kind=what.kind, kind_evidence=what.why)
+    assert isinstance(source, JoinedGrid | TiledGrid | MosaicGrid | DifferencedGrid)
+    return replace(source, variable=variable)
 
 
 def settled(source: GridSource, report: Reporter, jobs: int = 1) -> GridSource:
@@ -105,13 +116,19 @@ def named_codes(source: GridSource, what: Quantity) -> GridSource:
 
 
 def each_grid(request: Request) -> tuple[Request, ...]:
-    """The same about each of its named grids alone; about what is made of them where it is."""
+    """The same about each of its named grids alone, or about each that is made of them."""
     if request.grids.make:
-        return (request,)
+        return tuple(_for_made(request, n) for n in range(len(request.grids.make)))
     alone = [request]
     if len(request.grids.arguments) > 1:
         alone = [for_one(request, argument) for argument in request.grids.arguments]
     return tuple(each for one in alone for each in _each_level(one))
+
+
+def _for_made(request: Request, number: int) -> Request:
+    """The same about what one formula makes, with what is said of that alone."""
+    own = for_grid(request, request.grids.make[number].name)
+    return replace(own, grids=replace(request.grids, make=request.grids.make[: number + 1]))
 
 
 def _each_level(request: Request) -> tuple[Request, ...]:

@@ -12,14 +12,16 @@ from bavlo.core.few import distinct
 from bavlo.core.values.kinds import CLASS, STATE, Quantity
 from bavlo.core.values.missing import (
     Mark,
+    certain_text,
     count_marks,
     find_marks,
     has_negative,
     impossible,
     is_apart,
+    perhaps_text,
     usual_marks,
 )
-from bavlo.errors import InputError, setting
+from bavlo.errors import InputError
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.joined import JoinedGrid
@@ -216,7 +218,7 @@ def look_for_marks(source: GridSource, what: Quantity, jobs: int = 1) -> LookedA
     marked = replace(source, files=_marked(source, what, found), looked_at=(found.low, found.high))
     return LookedAt(
         marked,
-        tuple(certain_text(mark, found) for mark in found.all_marks if mark.is_certain),
+        tuple(certain_text(mark, found.looked_at) for mark in found.all_marks if mark.is_certain),
         tuple(mark.value for mark in found.all_marks if not mark.is_certain),
     )
 
@@ -257,24 +259,6 @@ def holds_codes(source: GridSource, what: Quantity) -> bool:
             if found.size > MOST_CODES:
                 return False
     return bool(found.size)
-
-
-def certain_text(mark: Mark, found: Inspection) -> str:
-    """What to say of a mark that was taken for missing."""
-    return (
-        f"{mark.value:.6g} is taken for missing, which the file does not declare and this variable "
-        f"cannot be ({mark.count:,} of {found.looked_at:,} values looked at); "
-        f"{setting('missing', f'{mark.value:.6g}')} says so, {setting('missing', 'none')} undoes it"
-    )
-
-
-def perhaps_text(value: float) -> tuple[str, str]:
-    """The question whether a number is a value, and how to answer it."""
-    return (
-        f"holds {value:.6g}, far apart from all other values: the file does not declare it to be "
-        "missing, and it could be a value",
-        f"say ‹missing {value:.6g}› if it means no data, or ‹missing none› if it is a value",
-    )
 
 
 def check_range(source: GridSource, low: float, high: float) -> None:

@@ -28,7 +28,9 @@ def with_made(
     found: dict[str, GridSource], request: Request, report: Reporter
 ) -> dict[str, GridSource]:
     """Grids by name, and after them those that the formulas of a request make of them."""
+    made = {formula.name for formula in request.grids.make}
     own = [name for field, name, _ in request.grids.by_grid if field == "combine"]
+    own = [name for name in own if name not in made]
     if own and request.grids.make_on == STEP:
         raise combined_alone(own[0])
     if request.grids.make_on == CELL and request.time.rule.kind != "step":
@@ -49,7 +51,8 @@ def with_made(
                 f"{formula.name}: {aligned.left_out} steps are left out, since not all of "
                 f"{', '.join(aligned.sources)} have them"
             )
-        derived = DerivedGrid(formula, aligned)
+        said = [v for f, name, v in request.grids.by_grid if (f, name) == ("kind", formula.name)]
+        derived = DerivedGrid(formula, aligned, said[0] if said else "")
         report.note(f"{formula.text}: in {derived.variable.unit or 'no unit'}")
         found[formula.name] = derived
     return found

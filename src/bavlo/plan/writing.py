@@ -40,8 +40,9 @@ def check_files(request: Request) -> None:
     if output.format and output.out:
         raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
     check_endings(output.out, TABLES + CHARTS)
-    apart = not request.grids.make and request.command not in DRAWN_TOGETHER
-    grids = len(request.grids.arguments) if apart else 1
+    grids = len(request.grids.make) or len(request.grids.arguments)
+    if request.command in DRAWN_TOGETHER:
+        grids = 1
     charts = [path for path in output.out if path.name.lower().endswith(CHARTS)]
     if charts and (grids > 1 or len(request.time.every) > 1):
         raise RequestError(

@@ -31,6 +31,8 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
     from bavlo.request.parse import parse_grids, split_by_grid
 
     grids = parse_grids(given.get("grids") or [])
+    formulas = [given["make"]] if isinstance(given.get("make"), str) else given.get("make") or ()
+    made = [text.partition("=")[0].strip() for text in formulas]
     values: dict[str, Any] = {"grids.arguments": grids}
     by_grid: list[tuple[str, str, str]] = []
     for option in sorted(OPTIONS, key=lambda option: command in option.commands.split()):
@@ -42,7 +44,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
             values[option.field] = option.usual()
         elif option.by_grid:
             listed = [value] if isinstance(value, str) else value
-            plain, own = split_by_grid(listed, option.request_field, grids, option.several)
+            plain, own = split_by_grid(listed, option, grids, made)
             values[option.field] = option.usual() if plain is None else option.read(plain)
             by_grid += [(field, name, option.read(text)) for field, name, text in own]
         else:
@@ -85,7 +87,9 @@ def asked(request: Request) -> dict[str, Any]:
     grids = [{"name": g.name, "files": [str(p) for p in g.paths]} for g in request.grids.arguments]
     out: dict[str, Any] = {"command": request.command, "grids": grids}
     if request.grids.by_grid:
-        out["by_grid"] = [list(each) for each in request.grids.by_grid]
+        out["by_grid"] = [
+            [field, name, _plain(value)] for field, name, value in request.grids.by_grid
+        ]
     seen = set()
     for option in OPTIONS:
         group = option.field.partition(".")[0]

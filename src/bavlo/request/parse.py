@@ -7,6 +7,7 @@ import math
 import re
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.errors import InputError, RequestError, one_of
@@ -15,7 +16,11 @@ from bavlo.grids.formats import format_of, is_zarr
 from bavlo.grids.urls import listed, url_of
 from bavlo.request.request import GridArgument
 
+if TYPE_CHECKING:
+    from bavlo.request.option import Option
+
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
+OF_MADE = ("kind", "unit", "measure", "combine")  # fields that may be said of what is made
 ByGrid = tuple[tuple[str, str, str], ...]
 LEAST_PIXELS, MOST_PIXELS = 200, 20_000  # of a figure
 
@@ -80,14 +85,17 @@ def _expand(text: str) -> list[Path]:
 
 
 def split_by_grid(
-    texts: Sequence[str], field: str, grids: Sequence[GridArgument], several: bool = False
+    texts: Sequence[str], option: Option, grids: Sequence[GridArgument], made: Sequence[str]
 ) -> tuple[str | None, ByGrid]:
     """Values of a field that may be said of one grid only, as NAME=VALUE.
 
     Parameters
     ----------
-    several
-        A grid may have several values, which then come with commas between them.
+    option
+        Which field, and whether a grid may have several values, which then come with commas
+        between them.
+    made
+        Names of the grids that formulas make.
 
     Returns
     -------
@@ -96,12 +104,13 @@ def split_by_grid(
     by_grid
         (field, grid, value) of those that are named.
     """
-    names = {grid.name for grid in grids}
+    field, several = option.request_field, option.several
+    names = {grid.name for grid in grids} | (set(made) if field in OF_MADE else set())
     plain: str | None = None
     own: list[tuple[str, str, str]] = []
     for text in texts:
         name, sign, value = text.partition("=")
-        if sign and name in names and len(grids) == 1:
+        if sign and name in names and len(grids) == 1 and not made:
             text, sign = value, ""
         if sign and name in names:
             earlier = [v for _, n, v in own if n == name] if several else []

@@ -160,7 +160,8 @@ def numbers_text(values: np.ndarray) -> list[str]:
 def recognises(path: Path) -> bool:
     """Whether a file begins as a table that a command wrote."""
     with path.open(encoding="utf-8-sig", errors="replace") as file:
-        return file.readline().startswith(HEADS)
+        line = file.readline()
+    return line.startswith(HEADS) and schema_of(line.strip().split(",")) is not None
 
 
 def about(path: Path) -> dict[str, Any] | None:

@@ -100,7 +100,7 @@ def group(tables: Sequence[Table]) -> AnyTable:
     Raises
     ------
     RequestError
-        Where a period of one variable stands in two of them.
+        Where two of them give a period of one variable.
     """
     if len(tables) == 1:
         return tables[0]
@@ -125,8 +125,8 @@ def _with_columns(table: Table, names: Sequence[str]) -> Table:
 
 def _check_periods(tables: Sequence[Table]) -> None:
     """No period may be given twice."""
-    seen: dict[tuple[str, ...], str] = {}
-    for table in tables:
+    seen: dict[tuple[str, ...], tuple[int, str]] = {}
+    for n, table in enumerate(tables):
         same = tuple(
             str(table.labels(name)[0])
             for name in ("variable", "level", "base")
@@ -134,13 +134,20 @@ def _check_periods(tables: Sequence[Table]) -> None:
         )
         every = str(table.labels("every")[0]) if "every" in table.header else ""
         for label in table.labels("period") if "period" in table.header else ():
-            other = seen.setdefault((*same, label), every)
-            if other != every:
+            other, other_every = seen.setdefault((*same, label), (n, every))
+            if other == n:
+                continue
+            if other_every == every:
                 raise RequestError(
-                    "every",
-                    f"{other} and {every} both give the period {label}",
-                    "ask for one of them at a time",
+                    "",
+                    f"two parts of the table give {' '.join(same)} of {label}",
+                    "give each grid a name of its own, as NAME=PATH",
                 )
+            raise RequestError(
+                "every",
+                f"{other_every} and {every} both give the period {label}",
+                "ask for one of them at a time",
+            )
 
 
 def _is_plain(table: Table, name: str) -> bool:

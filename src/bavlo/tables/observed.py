@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -22,7 +23,7 @@ VALUE = ("value", "rain", "rainfall", "precipitation", "precip", "obs", "observe
 UNIT = ("unit", "units")
 PLACE = ("lon", "lat", "longitude", "latitude", "x", "y", "elevation", "altitude")
 ROLES = ("region", "date", "value", "unit")
-MISSING = ("", "na", "nan", "n/a", "null", "none", "-", "-9999", "-999", "-99.9", "-999.9")
+MISSING = ("", "na", "nan", "n/a", "null", "none", "-")  # numbers that mean no data come later
 IN_BRACKETS = re.compile(r"^(.*?)\s*[\[(]\s*([^\])]+?)\s*[\])]\s*$")
 DECIMAL_COMMA = re.compile(r"^([+-]?\d+),(\d+)([eE][+-]?\d+)?$")
 NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$")
@@ -41,6 +42,8 @@ class Observed:
         Labels of days, months, … in order of time.
     values : (T, R) float64
         NaN where there is none.
+    marks
+        Texts other than an empty one that were taken for no data, each with how often.
     variable, unit
         Name and unit of what is observed; the unit is empty where the file tells none.
     understood
@@ -50,6 +53,7 @@ class Observed:
     regions: tuple[str, ...]
     dates: tuple[str, ...]
     values: np.ndarray
+    marks: tuple[tuple[str, int], ...]
     variable: str
     unit: str
     understood: str
@@ -89,14 +93,19 @@ def read_observed(path: Path, columns: Mapping[str, str]) -> Observed:
     at_time = {date: n for n, date in enumerate(times)}
     values = np.full((len(times), len(regions)), np.nan)
     seen = np.zeros(values.shape, bool)
+    marks: Counter[str] = Counter()
     for n, (row, name, date) in enumerate(zip(rows, names, dates, strict=True), 2):
         place = at_time[date], at_region[name]
         if seen[place]:
             raise InputError(path, f"line {n}: {name} has a second value of {date}", "keep one")
         seen[place] = True
-        values[place] = _number(path, n, row[found["value"]])
+        text = row[found["value"]]
+        values[place] = _number(path, n, text)
+        if text and text.lower() in MISSING:
+            marks[text] += 1
     told = ", ".join(f"{role} {header[place]}" for role, place in found.items())
-    return Observed(regions, times, values, value_name.strip() or "value", unit, told)
+    variable = value_name.strip() or "value"
+    return Observed(regions, times, values, tuple(marks.items()), variable, unit, told)
 
 
 def _rows(path: Path) -> tuple[list[str], list[list[str]]]:

@@ -53,6 +53,36 @@ def test_accumulations_are_known_by_what_they_never_do(hours, every, rule):
     assert not falls_twice(values, 0.0)
 
 
+def evaporation(steps, cells=30, seed=2, dew=0.02):
+    """Hourly, counted downward: strong by day, with some dew in the nights."""
+    rng = np.random.default_rng(seed)
+    sun = np.maximum(np.sin(2 * np.pi * (np.arange(steps) % 24 - 6) / 24), 0)[:, None]
+    by_day = -0.5 * sun * rng.uniform(0.3, 1, (steps, cells))
+    return by_day + dew * (sun == 0) * rng.uniform(0, 1, (steps, cells))
+
+
+@pytest.mark.parametrize("dew", [0.0, 0.02])
+@pytest.mark.parametrize("sign", [1, -1])
+def test_accumulations_are_known_by_their_resets_whatever_their_sign(sign, dew):
+    values = sign * accumulated(evaporation(240, dew=dew), np.arange(240) % 24 == 0)
+    found = find_accumulation(values, hourly(240), 0.0)
+    assert found.rule == ResetRule("day", (0,))
+    assert found.downward == (sign == 1)
+    assert not falls_twice(values, 0.0)
+    rain_down = -accumulated(rain(240), np.arange(240) % 24 == 0)
+    assert find_accumulation(rain_down, hourly(240), 0.0).rule == found.rule
+
+
+@pytest.mark.parametrize("sign", [1, -1])
+@pytest.mark.parametrize("seed", range(5))
+def test_ordinary_evaporation_is_not_taken_for_accumulated(sign, seed):
+    values = sign * evaporation(240, seed=seed)
+    assert find_accumulation(values, hourly(240), 0.0) is None
+    rng = np.random.default_rng(seed)
+    balance = rng.normal(0, 3, (240, 30))  # rain minus evaporation
+    assert find_accumulation(balance, hourly(240, 24), 0.0) is None
+
+
 @pytest.mark.parametrize(("by", "rule"), [(5, ("month", (1, 0))), (7, ("year", (1, 1, 0)))])
 def test_accumulations_may_begin_with_the_month_or_the_year(by, rule):
     time = hourly(1500, 24)

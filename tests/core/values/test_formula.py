@@ -14,6 +14,8 @@ GRIDS = {
     "pr": Variable("pr", "kg m-2 s-1", "precipitation_flux"),
     "tmax": Variable("tmax", "degC"),
     "tmin": Variable("tmin", "K"),
+    "kg": Variable("kg", "kg m-2", cell_methods="time: sum"),
+    "cm": Variable("cm", "cm", cell_methods="time: sum"),
     "a": Variable("a", "1"),
     "b": Variable("b", "1"),
 }
@@ -49,7 +51,14 @@ def test_arithmetic_is_that_of_python(text, a, b):
         ("m = (tmax + tmin) / 2", "degC", "state", False),
         ("m = tmax - tmin", "degC", "state", True),
         ("m = tmax - tmin + tmax", "degC", "state", False),
-        ("m = rain / 2", "mm", "amount", False),
+        ("m = rain / 2", "mm", "not told", False),
+        ("m = rain - rain", "mm", "not told", False),
+        ("m = 0.5 * tmax + 0.5 * tmin", "degC", "state", False),
+        ("m = tmax / 2 - tmin / 2", "degC", "state", True),
+        ("m = tmax - 10 degC", "degC", "state", True),
+        ("m = tmax - tmin + 5 degC", "degC", "state", True),
+        ("m = rain / pr", "s", "state", False),
+        ("m = rain / kg", "1", "state", False),
         ("m = pr * 2", "kg m-2 s-1", "rate", False),
         ("m = 1 - rain / rain", "1", "state", False),
     ],
@@ -66,6 +75,58 @@ def test_kelvin_joins_celsius_with_its_offset_once():
     np.testing.assert_allclose(mean, [[15.0, np.nan]])
     away = evaluate(parse_formula("m = tmax - tmin").term, GRIDS, blocks)
     np.testing.assert_allclose(away, [[10.0, np.nan]])
+
+
+MEANS = [
+    "(tmax + tmin) / 2",
+    "0.5 * tmax + 0.5 * tmin",
+    "tmax / 2 + tmin / 2",
+    "tmax - 0.5 * (tmax - tmin)",
+    "-(-0.25 * tmax - tmin * 3 / 4) + 0.25 * tmax - 0.25 * tmin",
+]
+
+
+@pytest.mark.parametrize("text", MEANS)
+def test_temperatures_of_several_units_are_averaged_in_the_first(text):
+    blocks = {"tmax": np.array([[20.0]]), "tmin": np.array([[283.15]])}
+    formula = parse_formula(f"m = {text}")
+    np.testing.assert_allclose(evaluate(formula.term, GRIDS, blocks), [[15.0]])
+    assert derived_variable(formula, GRIDS).difference is False
+
+
+@given(st.floats(-2, 2), st.floats(-40, 40), st.floats(-40, 40))
+def test_weights_that_add_up_to_one_make_a_temperature_in_any_mixture(weight, high, low):
+    text = f"m = ({weight:.6f}) * tmax + (1 - ({weight:.6f})) * tmin"
+    blocks = {"tmax": np.array([[high]]), "tmin": np.array([[low + 273.15]])}
+    found = evaluate(parse_formula(text).term, GRIDS, blocks)
+    weight = round(weight, 6)
+    np.testing.assert_allclose(found, [[weight * high + (1 - weight) * low]], atol=1e-9)
+
+
+@pytest.mark.parametrize(
+    "text", ["tmax + tmin", "0.5 * tmin + tmax", "tmax / tmin", "a * tmax + tmin"]
+)
+def test_what_depends_on_the_zero_of_a_temperature_is_refused_in_two_units(text):
+    with pytest.raises(RequestError, match="another value in each unit of temperature"):
+        derived_variable(parse_formula(f"m = {text}"), GRIDS)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("rain / pr", 12 / 2e-4),  # 1 kg m-2 is 1 mm
+        ("rain / kg", 3.0),
+        ("cm / kg", 5.0),
+        ("kg / cm", 0.2),
+        ("cm + kg", 2.4),  # in cm
+        ("rain / (pr * 1 day)", 12 / (2e-4 * 86400)),
+    ],
+)
+def test_water_by_mass_is_water_by_depth(text, expected):
+    blocks = {"rain": 12.0, "pr": 2e-4, "kg": 4.0, "cm": 2.0}
+    blocks = {name: np.array([[value]]) for name, value in blocks.items()}
+    found = evaluate(parse_formula(f"m = {text}").term, GRIDS, blocks)
+    np.testing.assert_allclose(found, [[expected]], rtol=1e-12)
 
 
 @pytest.mark.parametrize(

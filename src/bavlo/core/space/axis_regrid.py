@@ -15,6 +15,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.row_sums import AddedRows, RowSums
 from bavlo.core.space.rows import Rows, few_rows
 from bavlo.core.space.zones import axis_shares, longitude_shares
+from bavlo.core.sums import range_of_rows, within
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
@@ -51,7 +52,19 @@ class AxisShares:
             total = _both(self.old_rows, self.old_columns, filled)
         else:
             total = _both(self.rows, self.columns, filled)
-        return self._known(total, weight, min_area)
+        found = self._known(total, weight, min_area)
+        return found if self.old_rows is not None else within(found, *self._range(values))
+
+    def _range(self, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """(ny', nx') lowest and highest value of the old cells in each new one."""
+        by_row = range_of_rows(self.rows.indices, self.rows.indptr, values)
+        low, high = (
+            range_of_rows(self.columns.indices, self.columns.indptr, np.ascontiguousarray(each.T))[
+                n
+            ]
+            for n, each in enumerate(by_row)
+        )
+        return low.T, high.T
 
     def _known(self, total: np.ndarray, weight: np.ndarray, min_area: float) -> np.ndarray:
         """Means or sums (ny', nx') in the array of the totals, NaN where too little has data."""

@@ -25,6 +25,7 @@ from bavlo.core.space.projection import (
 )
 from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
+from bavlo.core.sums import range_of_rows, within
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
 
@@ -74,7 +75,9 @@ class SharedAreas:
             return np.where(enough, self.fractions @ filled, np.nan).reshape(self.shape)
         enough = (weight >= min_area - ENOUGH) & (weight > 0)
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(enough, self.weights @ filled / weight, np.nan).reshape(self.shape)
+            mean = np.where(enough, self.weights @ filled / weight, np.nan)
+        low, high = range_of_rows(self.weights.indices, self.weights.indptr, used[:, None])
+        return within(mean, low[:, 0], high[:, 0]).reshape(self.shape)
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from bavlo.core.stats.ranks import ranks_of
+from bavlo.core.stats.ranks import TIED, ranks_of
+from bavlo.core.sums import mean_of
 from bavlo.records import dataclass
 
 LEAST_FOR_CORRELATION = 3  # pairs of values
-CONSTANT = 1e-12  # of the largest value: spread below which a record does not vary
 
 
 @dataclass(frozen=True)
@@ -66,10 +66,7 @@ def own_anomalies(values: np.ndarray, cycle: np.ndarray, inside: np.ndarray) -> 
     out = np.full_like(values, np.nan)
     for kind in np.unique(cycle):
         like = cycle == kind
-        block = values[like & inside]
-        count = np.sum(~np.isnan(block), axis=0)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            out[like] = values[like] - np.nansum(block, axis=0) / np.where(count, count, np.nan)
+        out[like] = values[like] - mean_of(values[like & inside])
     return out
 
 
@@ -105,7 +102,7 @@ def agreement(
         known = ~(np.isnan(anomalies[0]) | np.isnan(anomalies[1]))
         alike = (np.sign(anomalies[0]) == np.sign(anomalies[1])) & known
         out = {
-            "bias": summed / count,
+            "bias": mean_of(gap),
             "percent_bias": np.where(total != 0, 100 * summed / total, np.nan),
             "mae": np.nansum(np.abs(gap), axis=0) / count,
             "rmse": np.sqrt(np.nansum(gap * gap, axis=0) / count),
@@ -128,7 +125,7 @@ def pearson(a: np.ndarray, b: np.ndarray) -> np.ndarray:
         for each in (a, b):
             filled = np.where(both, each, 0.0)
             centred = np.where(both, each - filled.sum(axis=0) / count, 0.0)
-            varies &= np.abs(centred).max(axis=0, initial=0) > CONSTANT * np.abs(filled).max(
+            varies &= np.abs(centred).max(axis=0, initial=0) > TIED * np.abs(filled).max(
                 axis=0, initial=0
             )
             away.append(centred)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from bavlo.core.stats.ranks import TIED
 from bavlo.records import dataclass
 
-TIE = 1e-12  # of the largest absolute value
 LEAST_NON_ZERO = 10  # values that a gamma distribution is fitted to
 HIGHEST_SCORE = 3.0
 
@@ -51,7 +51,7 @@ def ranks(values: np.ndarray) -> Ranks:
     known = ~np.isnan(ordered)
     largest = np.max(np.where(known, np.abs(ordered), 0.0), axis=0, initial=0.0)
     begins = np.ones(values.shape, bool)
-    begins[1:] = ~(np.diff(ordered, axis=0) <= TIE * largest)
+    begins[1:] = ~(np.diff(ordered, axis=0) <= TIED * largest)
     number = np.arange(len(values))[:, None]
     first = np.maximum.accumulate(np.where(begins, number, 0), axis=0)
     ends = np.ones(values.shape, bool)

@@ -166,9 +166,8 @@ class CellSample:
     @cached_property
     def mean(self) -> np.ndarray:
         """(T, R) area-weighted mean, NaN where a region has no cell with data."""
-        total = self.summed(self.index.matrix)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(self.valid_weight > 0, total / self.valid_weight, np.nan)
+        values = np.ascontiguousarray(self.block.T)
+        return self.index.matrix.mean(values, self.valid_weight.T).T
 
     def summed(self, matrix: WeightedSums) -> np.ndarray:
         """(T, R) sums over the cells with data, each times its entry in an (R, C) matrix."""

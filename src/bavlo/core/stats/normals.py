@@ -7,6 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.stats.ranks import TIED
+from bavlo.core.sums import mean_of, within
 from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.errors import RequestError, one_of
@@ -184,14 +186,16 @@ def _has_leap_day(year: int, calendar: str) -> bool:
 
 def statistic(block: np.ndarray, name: str) -> np.ndarray:
     """(K,) a statistic over the years of a block (N, K), leaving out NaN."""
-    count = np.sum(~np.isnan(block), axis=0)
     if name == "mean":
-        return np.asarray(np.nansum(block, axis=0) / count)
+        return mean_of(block)
     if name == "std":
-        away = block - np.nansum(block, axis=0) / count
+        count = np.sum(~np.isnan(block), axis=0)
+        away = block - mean_of(block)
         with np.errstate(invalid="ignore", divide="ignore"):
             spread = np.sqrt(np.nansum(away * away, axis=0) / (count - 1))
-        return np.where(count > 1, spread, np.nan)
+        largest = np.fmax.reduce(np.abs(block), axis=0, initial=0.0)
+        # As ties of ranks: years of 365 and of 366 equal days differ by rounding alone.
+        return np.where(count > 1, np.where(spread > TIED * largest, spread, 0.0), np.nan)
     if name in ("min", "max"):
         return np.asarray((np.fmin if name == "min" else np.fmax).reduce(block, axis=0))
     return percentile_8(block, float(name[1:]))
@@ -224,11 +228,15 @@ def _smoothed(values: np.ndarray, kinds: tuple[str, ...], days: int) -> np.ndarr
     valid = ~np.isnan(values)
     reach = days // 2
     total, weights = np.zeros_like(values), np.zeros_like(values)
+    low, high = np.full_like(values, np.nan), np.full_like(values, np.nan)
     for shift in range(-reach, reach + 1):
+        near = np.roll(values, shift, axis=0)
+        low, high = np.fmin(low, near), np.fmax(high, near)
         total += np.roll(np.where(valid, values * weight, 0.0), shift, axis=0)
         weights += np.roll(valid * weight, shift, axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(valid.any(axis=0) & (weights > 0), total / weights, np.nan)
+        mean = np.where(valid.any(axis=0) & (weights > 0), total / weights, np.nan)
+    return within(mean, low, high)
 
 
 def in_years(year: np.ndarray, base: Base) -> np.ndarray:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+TIED = 1e-12  # of the largest absolute value: what lies closer differs by rounding alone
+
 
 def ranks_of(values: np.ndarray) -> np.ndarray:
     """Ranks of each record (P, K), ties sharing the mean of theirs; NaN stays NaN."""

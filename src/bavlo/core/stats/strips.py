@@ -11,6 +11,7 @@ from dataclasses import field
 
 import numpy as np
 
+from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.row_areas import CellAreas, RowAreas
 from bavlo.core.space.rows import Rows
 from bavlo.core.space.runs import RunOverlay
@@ -21,6 +22,7 @@ from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_parts import PartSums, part_sums
 from bavlo.records import dataclass, replace
 
+RANGED = frozenset((MEANS, SQUARES, EXTREMES))  # what the range of the cells is needed for
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
 
 
@@ -150,7 +152,7 @@ class StripIndex:
             out = replace(out, volume=part.weighted(square_km))
         if SQUARES in self.wanted:
             out = replace(out, squares=part.squares(self._weights(rows), shift))
-        if EXTREMES in self.wanted or so_far.is_narrower(part.seen.low, part.seen.high):
+        if not self.wanted.isdisjoint(RANGED) or so_far.is_narrower(part.seen.low, part.seen.high):
             low, high = part.extremes()
             out = replace(out, low=low, high=high)
         if CLASSES in self.wanted:
@@ -207,14 +209,22 @@ class StripSample:
     @property
     def mean(self) -> np.ndarray:
         """(1, R) area-weighted mean, NaN where a region has no cell with data."""
-        return self._each(self.sums.weighted)
+        mean = self._each(self.sums.weighted)
+        return np.where(self._is_constant(mean), self.sums.low, mean)
+
+    def _is_constant(self, mean: np.ndarray) -> np.ndarray:
+        """(1, R) where all cells have one value, but for slivers that make no difference."""
+        low, high = self.sums.low, self.sums.high
+        with np.errstate(invalid="ignore"):
+            return np.asarray((low == high) & (np.abs(mean - low) <= ENOUGH * np.abs(low)))
 
     @property
     def variance(self) -> np.ndarray:
         """(1, R) area-weighted population variance."""
         sums = self.sums
         away = self.mean - sums.shift
-        return np.maximum(self._each(sums.squares) - away * away, 0.0)
+        variance = np.maximum(self._each(sums.squares) - away * away, 0.0)
+        return np.where(self._is_constant(self.mean), 0.0, variance)
 
     @property
     def number(self) -> np.ndarray:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from bavlo.core.stats.ranks import ranks_of
+from bavlo.core.stats.ranks import TIED, ranks_of
 from bavlo.records import dataclass
 
 SEN = "sen"
@@ -20,7 +20,6 @@ AUTOCORRELATIONS = (NONE, HAMED_RAO, PREWHITEN)
 LEAST_VALUES = 10
 LEAST_PRESENT = 0.7  # of the years between the first and the last with a value
 DECADE = 10.0  # years
-TIED = 1e-12  # of the largest absolute value: closer values are ties
 SIGNIFICANT_LAG = 1.959963984540054  # of the normal distribution, 5 % on two sides
 PAIRS_AT_ONCE = 2**22  # slopes between pairs of years that are held together
 

@@ -12,6 +12,8 @@ from bavlo.core.time.periods import PeriodRule, periods_between
 from bavlo.records import dataclass
 
 ROUNDING = 1e-6  # share of its highest value by which an accumulation may fall
+# The same of values of both signs, or below 0, where dew may fall between hours of evaporation.
+MAY_RETURN = 0.1
 NEVER_FALLS = 0.95  # share of cells that must not fall but at resets
 TOGETHER = 0.5  # share of cells with rain that fall where an accumulation starts again
 EXPECTED = 0.8  # share of the resets that a rule expects at which values do fall
@@ -83,18 +85,21 @@ class Accumulation:
         How often they did.
     irregular
         They begin anew, but not by one rule.
+    downward
+        They grow downward, as evaporation may be counted.
     """
 
     rule: ResetRule | None
     resets: int
     irregular: bool = False
+    downward: bool = False
 
 
 def find_accumulation(values: np.ndarray, time: TimeAxis, quantum: float) -> Accumulation | None:
     """Whether values accumulate and start again; None where they do not.
 
     Values accumulate where at least 95 % of the cells with rain never fall but at steps at which
-    most cells fall together.
+    most cells fall together; of what is counted downward, as evaporation is, where they never rise.
 
     Parameters
     ----------
@@ -107,13 +112,13 @@ def find_accumulation(values: np.ndarray, time: TimeAxis, quantum: float) -> Acc
     """
     if len(time) < LEAST_RESETS:
         return None
-    filled = np.nan_to_num(values)
-    slack = np.maximum(filled.max(axis=0) * ROUNDING, quantum * 1.01)
+    filled, may_fall = upward(values, quantum)
+    rounding = np.maximum(filled.max(axis=0) * ROUNDING, quantum * 1.01)
     change = np.diff(filled, axis=0)
     known = ~np.isnan(values)
     known = known[1:] & known[:-1]
-    fell, grew = (change < -slack) & known, (change > slack) & known
-    wet = (filled[:-1] > slack) & known
+    fell, grew = (change < -may_fall) & known, (change > rounding) & known
+    wet = (filled[:-1] > may_fall) & known
     raining = grew.sum(axis=0) > 0
     if not raining.any():
         return None
@@ -130,7 +135,35 @@ def find_accumulation(values: np.ndarray, time: TimeAxis, quantum: float) -> Acc
     elif median(np.diff(positions)) < (2 if _is_shorter_than_a_day(time) else 3):
         return None
     rule = common_rule(time, positions, wet.sum(axis=1) > 0)
-    return Accumulation(rule, positions.size, positions.size > 0 and rule is None)
+    downward = bool((filled != np.nan_to_num(values)).any())
+    return Accumulation(rule, positions.size, positions.size > 0 and rule is None, downward)
+
+
+def upward(values: np.ndarray, quantum: float) -> tuple[np.ndarray, np.ndarray]:
+    """Values as they would be if they were counted upward, and by how much they may fall.
+
+    Parameters
+    ----------
+    values : (T, C) float64
+        NaN where there is no data.
+    quantum
+        By how much values may fall since they are rounded.
+
+    Returns
+    -------
+    values : (T, C) float64
+        Turned round where most of them is below 0; 0 where there is no data.
+    may_fall : (C,) float64
+        By rounding and, where some are below 0, by what goes the other way for a while.
+    """
+    filled = np.nan_to_num(values)
+    lowest, highest = filled.min(initial=0.0), filled.max(initial=0.0)
+    if -filled.min(axis=0, initial=0.0).sum() > filled.max(axis=0, initial=0.0).sum():
+        filled, lowest, highest = -filled, -highest, -lowest
+        share = MAY_RETURN
+    else:
+        share = MAY_RETURN if -lowest > max(ROUNDING * highest, quantum) else ROUNDING
+    return filled, np.maximum(filled.max(axis=0, initial=0.0) * share, quantum * 1.01)
 
 
 def falls_twice(values: np.ndarray, quantum: float) -> bool:
@@ -143,12 +176,11 @@ def falls_twice(values: np.ndarray, quantum: float) -> bool:
     quantum
         By how much values may fall since they are rounded.
     """
-    filled = np.nan_to_num(values)
-    slack = np.maximum(filled.max(axis=0, initial=0.0) * ROUNDING, quantum * 1.01)
-    fell = np.diff(filled, axis=0) < -slack
-    raining = filled.max(axis=0, initial=0.0) > slack
-    twice = (fell[1:] & fell[:-1]).any(axis=0)
-    return bool(raining.any()) and float(twice[raining].mean()) > 1 - NEVER_FALLS
+    filled, may_fall = upward(values, quantum)
+    fell = np.asarray(np.diff(filled, axis=0) < -may_fall)
+    raining = filled.max(axis=0, initial=0.0) > may_fall
+    twice = np.any(fell[1:] & fell[:-1], axis=0)[raining]
+    return bool(twice.size) and float(twice.mean()) > 1 - NEVER_FALLS
 
 
 def _is_shorter_than_a_day(time: TimeAxis) -> bool:

@@ -10,9 +10,16 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
-from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Variable, quantity
+from bavlo.core.values.kinds import AMOUNT, MADE_OF, NOT_TOLD, RATE, STATE, Variable, quantity
 from bavlo.core.values.tokens import Tokens
-from bavlo.core.values.units import convert, depth_factor, read_unit
+from bavlo.core.values.units import (
+    by_depth,
+    convert,
+    depth_factor,
+    is_temperature,
+    read_unit,
+    suits,
+)
 from bavlo.errors import RequestError
 from bavlo.records import dataclass, replace
 
@@ -51,11 +58,15 @@ class Term:
     value: float | str = 0.0
     unit: str = ""
 
+    def leaves(self) -> list[Term]:
+        """The numbers and names in it, in the order of the text."""
+        if self.sign in ("name", "number"):
+            return [self]
+        return [leaf for part in self.parts for leaf in part.leaves()]
+
     def names(self) -> set[str]:
         """The grids that it needs."""
-        if self.sign == "name":
-            return {str(self.value)}
-        return set().union(*(part.names() for part in self.parts))
+        return {str(leaf.value) for leaf in self.leaves() if leaf.sign == "name"}
 
     def calls(self) -> list[tuple[str, Term]]:
         """The functions in it, each with the term that it is of."""
@@ -101,13 +112,19 @@ class Kind:
         Empty for plain numbers.
     kind
         AMOUNT, RATE, STATE or NOT_TOLD.
-    difference
-        A temperature difference, which takes no offset.
+    zeros
+        How often the zero of a temperature scale goes into it: 1 for a temperature and for means of
+        temperatures, 0 for differences and all else; NaN where it goes in otherwise than by sums.
     """
 
     unit: str
     kind: str = STATE
-    difference: bool = False
+    zeros: float = 0.0
+
+    @property
+    def difference(self) -> bool:
+        """Whether it is a difference of temperatures, which takes no offset."""
+        return self.zeros == 0 and is_temperature(self.unit)
 
 
 def parse_formula(text: str) -> Formula:
@@ -216,42 +233,81 @@ def kind_of(term: Term, variables: Mapping[str, Variable], text: str) -> Kind:
     Parameters
     ----------
     variables
-        The named grids.
+        The named grids, temperatures in one unit.
     """
     if term.sign == "number":
-        return Kind(term.unit)
+        return Kind(term.unit, zeros=float(is_temperature(term.unit)))
     if term.sign == "name":
-        name = str(term.value)
-        if name not in variables:
-            raise RequestError(
-                OPTION,
-                f"'{text}': there is no grid {name}",
-                f"there is: {', '.join(variables) or 'none'}; name one as {name}=PATH",
-            )
-        what = quantity(variables[name], name)
-        return Kind(what.unit, what.kind if what.kind in (AMOUNT, RATE, NOT_TOLD) else STATE)
+        variable = _named(term, variables, text)
+        what = quantity(variable, variable.name)
+        zeros = float(is_temperature(what.unit) and not variable.difference)
+        return Kind(what.unit, what.kind if what.kind in (AMOUNT, RATE, NOT_TOLD) else STATE, zeros)
     kinds = [kind_of(part, variables, text) for part in term.parts]
     if term.sign == "neg":
-        return kinds[0]
+        return replace(kinds[0], zeros=-kinds[0].zeros)
     if term.sign == "call":
-        return replace(kinds[0], difference=True) if term.value == "std" else kinds[0]
-    one, two = kinds
+        return replace(kinds[0], zeros=0.0 * kinds[0].zeros) if term.value == "std" else kinds[0]
     if term.sign in "+-":
-        return _sum_kind(term.sign, one, two, text, term.parts)
-    return _product_kind(term.sign, one, two, text)
+        return _sum_kind(term, kinds[0], kinds[1], text)
+    kind = _product_kind(term.sign, kinds[0], kinds[1], text)
+    return replace(kind, zeros=_zeros_of_product(term, kinds[0], kinds[1]))
 
 
-def _sum_kind(sign: str, one: Kind, two: Kind, text: str, parts: tuple[Term, ...]) -> Kind:
-    plain = {"", "1"}
-    if _is_temperature(one.unit) and _is_temperature(two.unit) and one.unit != two.unit:
-        constants = [part for part in parts if part.sign == "number"]
-        if constants:
+def _named(term: Term, variables: Mapping[str, Variable], text: str) -> Variable:
+    name = str(term.value)
+    if name not in variables:
+        raise RequestError(
+            OPTION,
+            f"'{text}': there is no grid {name}",
+            f"there is: {', '.join(variables) or 'none'}; name one as {name}=PATH",
+        )
+    return variables[name]
+
+
+def one_temperature(
+    term: Term, variables: Mapping[str, Variable], text: str
+) -> dict[str, Variable]:
+    """The grids of a formula, all temperatures in the unit of the first.
+
+    Raises
+    ------
+    RequestError
+        Where temperatures in several units are put together so that the result depends on which
+        unit that is, as 2 * tmax or tmax / tmin do.
+    """
+    leaves = term.leaves()
+    held = {
+        str(leaf.value): _named(leaf, variables, text) for leaf in leaves if leaf.sign == "name"
+    }
+    units = {name: each.unit for name, each in held.items() if is_temperature(each.unit)}
+    if not units:
+        return held
+    common = next(iter(units.values()))
+    for leaf in leaves:
+        if leaf.sign == "number" and leaf.unit != common and is_temperature(leaf.unit):
             raise RequestError(
                 OPTION,
-                f"'{text}': nothing tells whether {constants[0].value:g} {constants[0].unit} is a "
-                "temperature or a difference",
-                f"write it in {one.unit if parts[1].sign == 'number' else two.unit}",
+                f"'{text}': nothing tells whether {leaf.value:g} {leaf.unit} is a temperature or a "
+                "difference",
+                f"write it in {common}",
             )
+    if set(units.values()) == {common}:
+        return held
+    held |= {name: replace(held[name], unit=common) for name in units}
+    zeros = kind_of(term, held, text).zeros
+    if not np.isclose(zeros, [0.0, 1.0], rtol=0, atol=1e-9).any():
+        listed = ", ".join(f"{name} in {unit}" for name, unit in units.items())
+        raise RequestError(
+            OPTION,
+            f"'{text}' has another value in each unit of temperature, and there are {listed}",
+            "bring them to one unit first, with `grid ‹unit UNIT›`, or take their difference or a "
+            "mean with weights that add up to 1",
+        )
+    return held
+
+
+def _sum_kind(term: Term, one: Kind, two: Kind, text: str) -> Kind:
+    sign, plain = term.sign, {"", "1"}
     if {one.unit, two.unit} & plain and one.unit not in plain | {two.unit}:
         raise RequestError(
             OPTION, f"'{text}': {one.unit} {sign} a number without unit means nothing"
@@ -265,12 +321,16 @@ def _sum_kind(sign: str, one: Kind, two: Kind, text: str, parts: tuple[Term, ...
     kind = one.kind if one.kind == two.kind else STATE
     if NOT_TOLD in (one.kind, two.kind):
         kind = NOT_TOLD
-    if not _is_temperature(one.unit):
-        return Kind(one.unit or two.unit, kind)
-    both_absolute = not one.difference and not two.difference
-    return Kind(
-        one.unit, kind, (sign == "-" and both_absolute) or (one.difference and two.difference)
-    )
+    if not is_temperature(one.unit):
+        return Kind(one.unit or two.unit, kind, one.zeros + two.zeros)
+    first, second = one.zeros, two.zeros
+    numbers = [not part.names() for part in term.parts]
+    # A number is a temperature where another is taken from it or it from another, else degrees.
+    if numbers[0] and not (sign == "-" and second):
+        first = 0.0
+    if numbers[1] and not (sign == "-" and first):
+        second = 0.0
+    return Kind(one.unit, kind, first + second if sign == "+" else first - second)
 
 
 def _product_kind(sign: str, one: Kind, two: Kind, text: str) -> Kind:
@@ -278,23 +338,33 @@ def _product_kind(sign: str, one: Kind, two: Kind, text: str) -> Kind:
         return one if one.unit else Kind(two.unit)
     if one.unit in ("", "1") and sign == "*":
         return two
-    if sign == "/" and one.unit and _same_dimension(one.unit, two.unit):
+    if sign == "/" and one.unit and suits(two.unit, one.unit):
         return Kind("1")
     if one.kind != STATE and sign == "*" and two.kind != STATE:
         raise RequestError(OPTION, f"'{text}': {one.unit} * {two.unit} means nothing here")
-    first = read_unit(one.unit or "1", OPTION)
-    second = read_unit(two.unit, OPTION)
+    first, second = (read_unit(unit, OPTION) for unit in by_depth(one.unit or "1", two.unit))
     joined = first * second if sign == "*" else first / second
     is_depth = depth_factor(str(joined)) is not None  # as of a rate times days
     return Kind(str(joined), NOT_TOLD if is_depth else STATE)
 
 
-def _same_dimension(one: str, two: str) -> bool:
-    return one == two or bool(read_unit(one, OPTION).is_convertible(read_unit(two, OPTION)))
+def _zeros_of_product(term: Term, one: Kind, two: Kind) -> float:
+    """`Kind.zeros` of a product or ratio, which only plain numbers multiply."""
+    if not one.zeros and not two.zeros:
+        return 0.0
+    numbers = [_plain_number(part) for part in term.parts]
+    if numbers[1] is not None:
+        return one.zeros * numbers[1] if term.sign == "*" else one.zeros / (numbers[1] or np.nan)
+    if numbers[0] is not None and term.sign == "*":
+        return numbers[0] * two.zeros
+    return np.nan
 
 
-def _is_temperature(unit: str) -> bool:
-    return bool(unit) and bool(read_unit(unit, OPTION).is_convertible("K"))
+def _plain_number(term: Term) -> float | None:
+    """The value of a term of numbers without unit; None for any other."""
+    if any(leaf.sign == "name" or leaf.unit for leaf in term.leaves()):
+        return None
+    return float(evaluate(term, {}, {}))
 
 
 OfRegions = Callable[[str, np.ndarray], np.ndarray]
@@ -321,8 +391,16 @@ def evaluate(
     values : (T, C) float64
         In the unit that `kind_of` tells; NaN where a part is missing or a divisor is 0.
     """
+    variables = {name: variables[name] for name in term.names()}
+    held = one_temperature(term, variables, "")
+    blocks = {
+        name: convert(
+            blocks[name], variables[name].unit, each.unit, difference=variables[name].difference
+        )
+        for name, each in held.items()
+    }
     with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
-        return _values(term, variables, blocks, of_regions)[0]
+        return _values(term, held, blocks, of_regions)[0]
 
 
 def _values(
@@ -348,30 +426,40 @@ def _values(
             )
         return of_regions(str(term.value), parts[0][0]), kind
     (one, first), (two, second) = parts
-    matched = term.sign in "+-" or (term.sign == "/" and first.unit and kind.unit == "1")
-    if matched and first.unit and second.unit and first.unit != second.unit:
-        two = convert(two, second.unit, first.unit, difference=second.difference)
+    if first.unit and second.unit and first.unit != second.unit:
+        if term.sign in "+-" or (term.sign == "/" and kind.unit == "1"):
+            two = convert(two, second.unit, first.unit, difference=second.difference)
+        else:
+            goals = by_depth(first.unit, second.unit)
+            one = convert(one, first.unit, goals[0], difference=first.difference)
+            two = convert(two, second.unit, goals[1], difference=second.difference)
     if term.sign == "/":
         return np.where(two != 0, one / two, np.nan), kind
     operation = {"+": np.add, "-": np.subtract, "*": np.multiply}[term.sign]
     return operation(one, two), kind
 
 
-def _adds_constant(term: Term) -> bool:
-    """Whether a number is added to or subtracted from a term somewhere."""
-    own = term.sign in ("+", "-") and any(part.sign == "number" for part in term.parts)
-    return own or any(_adds_constant(part) for part in term.parts)
+def derived_variable(
+    formula: Formula, variables: Mapping[str, Variable], *, is_combined: bool = False
+) -> Variable:
+    """The new grid as a variable: its unit, and what tells its kind.
 
-
-def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Variable:
-    """The new grid as a variable: its unit, and what tells its kind."""
-    kind = kind_of(formula.term, variables, formula.text)
+    Parameters
+    ----------
+    is_combined
+        Its steps are periods already. Else a depth is of a kind that is not told, since nothing
+        says whether it adds up: rain minus evaporation does, rain divided by its days does not.
+    """
     names = sorted(formula.term.names())
     if not names:
         raise RequestError(OPTION, f"'{formula.text}' uses no grid", "name one in it")
+    kind = kind_of(
+        formula.term, one_temperature(formula.term, variables, formula.text), formula.text
+    )
     is_depth = bool(kind.unit) and depth_factor(kind.unit) is not None
-    if is_depth and kind.kind == STATE and _adds_constant(formula.term):
-        kind = replace(kind, kind=NOT_TOLD)
+    if is_depth:
+        told = kind.kind if kind.kind == AMOUNT else STATE
+        kind = replace(kind, kind=told if is_combined else NOT_TOLD)
     water = next((variables[n].standard_name or variables[n].name for n in names), "")
     return Variable(
         formula.name,
@@ -381,6 +469,5 @@ def derived_variable(formula: Formula, variables: Mapping[str, Variable]) -> Var
         cell_methods="time: sum" if kind.kind == AMOUNT else "",
         difference=kind.difference,
         kind=kind.kind if is_depth or kind.kind == AMOUNT else "",
-        kind_evidence=f"made of {', '.join(names)}"
-        + (", which nothing tells of" if kind.kind == NOT_TOLD else ""),
+        kind_evidence=f"{MADE_OF} {' and '.join(names)}",
     )

@@ -37,6 +37,8 @@ COUNT, CLASS = "count", "class"
 
 ACCUMULATED = "accumulated"  # amounts since a beginning, of which differences are taken
 
+MADE_OF = "made of"  # evidence of what a formula makes
+
 NOT_TOLD = "not told"  # a depth that may be an amount of its step or a state
 
 DAYS = ("days", "day", "d")
@@ -272,11 +274,12 @@ def check_told(what: Quantity, variable: Variable, where: object) -> None:
     if what.kind == NOT_TOLD and not what.unit:
         raise RequestError(str(where), *codes_text(variable))
     if what.kind == NOT_TOLD:
+        own = f"{variable.name}=" if variable.kind_evidence.startswith(MADE_OF) else ""
         raise RequestError(
             str(where),
             f"nothing tells whether {variable.name} in {what.unit} is an amount of each step "
             f"or a state ({what.why})",
-            "say ‹kind amount› to add steps up, or ‹kind state› to average them",
+            f"say ‹kind {own}amount› to add steps up, or ‹kind {own}state› to average them",
         )
 
 
@@ -306,7 +309,8 @@ def implausible(what: Quantity, lowest: float, highest: float, *, difference: bo
     if what.kind in (AMOUNT, RATE):
         if lowest < -1e-6 * max(1.0, abs(highest)):
             return (
-                f"values down to {lowest:.4g} {what.unit}, though rain is never below 0: perhaps "
+                f"values down to {lowest:.4g} {what.unit}, which rain never is: perhaps something "
+                "counted downward, such as evaporation, "
                 "a missing value that the file does not declare, or anomalies"
             )
         if what.kind == RATE:

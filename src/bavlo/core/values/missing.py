@@ -9,9 +9,10 @@ import numpy as np
 from bavlo.core.few import distinct
 from bavlo.core.values.kinds import AMOUNT, COUNT, RATE, STATE, Quantity
 from bavlo.core.values.units import convert, is_temperature
+from bavlo.errors import setting
 from bavlo.records import dataclass
 
-USUAL = (-9999.0, -999.0, -99.9, 1e20, -3.4e38, 3.4e38)
+USUAL = (-9999.0, -9999.9, -8888.0, -999.0, -999.9, -99.9, 1e20, -3.4e38, 3.4e38)
 NEAR_THE_END = 10  # numbers next to the ends of an integer type that are marks as well
 BEYOND_ALL = 1e30  # no climate variable is as large in any unit
 NOISE = 1e-6  # share of the highest value by which rain may fall below 0
@@ -182,6 +183,24 @@ def find_marks(
             mark = Mark(float(stored[n]), value, int(sampled.counts[n]), bool(certain[n]))
             found.append(mark)
     return found
+
+
+def certain_text(mark: Mark, looked_at: int) -> str:
+    """What to say of a mark that was taken for missing."""
+    return (
+        f"{mark.value:.6g} is taken for missing, which the file does not declare and this variable "
+        f"cannot be ({mark.count:,} of {looked_at:,} values looked at); "
+        f"{setting('missing', f'{mark.value:.6g}')} says so, {setting('missing', 'none')} undoes it"
+    )
+
+
+def perhaps_text(value: float) -> tuple[str, str]:
+    """The question whether a number is a value, and how to answer it."""
+    return (
+        f"holds {value:.6g}, far apart from all other values: the file does not declare it to be "
+        "missing, and it could be a value",
+        f"say ‹missing {value:.6g}› if it means no data, or ‹missing none› if it is a value",
+    )
 
 
 def is_apart(value: float, low: float, high: float) -> bool:

@@ -170,6 +170,32 @@ def suits(unit: str, target: str) -> bool:
     return True
 
 
+def by_depth(one: str, two: str) -> tuple[str, str]:
+    """Units in which two quantities are multiplied or divided.
+
+    Where one counts water by mass (kg m-2) and the other by depth (mm), both count it by depth.
+
+    Examples
+    --------
+    >>> by_depth("mm", "kg m-2 s-1")
+    ('mm', 'mm s-1')
+    """
+    masses = [_is_water_by_mass(unit) for unit in (one, two)]
+    waters = [depth_factor(unit) is not None or is_rate_unit(unit) for unit in (one, two)]
+    if not all(waters) or masses[0] == masses[1]:
+        return one, two
+    first, second = (
+        (MM if depth_factor(unit) is not None else f"{MM} s-1") if mass else unit
+        for unit, mass in zip((one, two), masses, strict=True)
+    )
+    return first, second
+
+
+def _is_water_by_mass(unit: str) -> bool:
+    read = read_unit(unit, "")
+    return bool(read.is_convertible("kg m-2") or read.is_convertible("kg m-2 s-1"))
+
+
 def depth_in_mm(unit: str) -> float:
     """How many mm of water one of a unit of depth is."""
     factor = depth_factor(unit)

@@ -148,7 +148,8 @@ def test_formulas_may_use_what_earlier_ones_make(world):
         expected = mean((p - a) / p, "west")
         if stage == "region":
             expected = 1 - mean(a, "west") / mean(p, "west")
-        assert float(found[0]["value"]) == pytest.approx(expected)
+        assert [row["variable"] for row in found] == ["gap"] * 4 + ["share"] * 4
+        assert float(found[4]["value"]) == pytest.approx(expected)
 
 
 def test_a_grid_may_be_made_of_values_of_periods_and_of_regions_that_share_no_cell(world, tmp_path):

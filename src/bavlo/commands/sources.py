@@ -168,7 +168,8 @@ def _source(request: Request, argument: GridArgument, report: Reporter) -> Sourc
     if len(argument.paths) == 1 and is_observed(path):
         one, about = observed_table(for_one(request, argument), path, report, argument.name)
         return Source(name, _only(one, path, request), about["inputs"][0])
-    alone = for_one(request, argument)
+    is_source = request.command == "compare"
+    alone = for_one(request, replace(argument, is_source=is_source))
     time = replace(alone.time, during=None, window=(1,))
     result = series(replace(alone, command="series", time=time), report)
     inputs = {"made_of": result.about["inputs"], "grid": result.about.get("grid")}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
@@ -15,7 +15,8 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import convert, known_unit
 from bavlo.errors import RequestError
-from bavlo.grids.source import GridSource, where
+from bavlo.grids.raster import RasterGrid
+from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.request.request import Request, TimeRequest
 
 
@@ -133,3 +134,52 @@ def _kind_as_long_as(time: TimeAxis, step: float) -> str:
         if median(axis.end - axis.start) >= 0.9 * step:
             return kind
     return "all"
+
+
+# What shows that an option of reading changed something of a grid, and why it did not.
+USES: dict[str, tuple[Callable[[GridSource], bool], str]] = {
+    "dates": (
+        lambda source: any(
+            isinstance(file, RasterGrid) or (file.times is not None and file.times.from_name)
+            for file in source.files
+        ),
+        "has a time axis of its own or is no raster, so no date is read from its name",
+    ),
+    "level": (
+        lambda source: bool(source.variable.level),
+        "has no further dimension of more than one value",
+    ),
+    "grid_crs": (
+        lambda source: any(isinstance(file, RasterGrid) for file in source.files),
+        "is no raster, and tells its reference system itself",
+    ),
+    **{
+        name: (lambda source: source.time is not None, "has no time axis")
+        for name in ("stamp", "day_start", "utc_offset")
+    },
+}
+
+
+def check_of_use(request: Request, sources: Mapping[str, GridSource]) -> None:
+    """Refuse what is said of how grids are read where it changes nothing of any of them.
+
+    Raises
+    ------
+    RequestError
+    """
+    usual = ReadOptions()
+    for field, (is_used, why) in USES.items():
+        named = [name for own, name, _ in request.grids.by_grid if own == field]
+        of_all = getattr(request.grids.reading, field) != getattr(usual, field)
+        for names in ([name] for name in named):
+            _check_of_any(field, why, is_used, {n: sources[n] for n in names if n in sources})
+        if of_all:
+            _check_of_any(field, why, is_used, sources)
+
+
+def _check_of_any(
+    field: str, why: str, is_used: Callable[[GridSource], bool], sources: Mapping[str, GridSource]
+) -> None:
+    if sources and not any(is_used(source) for source in sources.values()):
+        first = next(iter(sources.values()))
+        raise RequestError(field, f"changes nothing: {where(first)} {why}", "leave it out")

@@ -29,6 +29,7 @@ from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.grids.tiled import TiledGrid
 from bavlo.plan.accumulations import accumulated_text, differenced
+from bavlo.plan.checks import check_of_use
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.reading import forget_large_chunks, prepare_large_chunks
 from bavlo.plan.wording import counted
@@ -64,9 +65,10 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
                 "the cycle of one year in no real year",
                 "give the grids that it was made from",
             )
-        found[name] = named(source, name)
+        found[name] = source if argument.is_source else named(source, name)
         for text in source.notes:
             report.note(text)
+    check_of_use(request, found)
     if request.grids.make:
         from bavlo.plan.made import with_made
 

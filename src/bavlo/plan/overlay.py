@@ -7,7 +7,7 @@ import shapely
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.space.points import point_overlay
+from bavlo.core.space.points import AT_POINTS, point_overlay
 from bavlo.core.space.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.runs import RunOverlay
@@ -25,6 +25,8 @@ def overlay_of(
     regions: Regions | Zones, layout: GridLayout, at_points: str, jobs: int = 1
 ) -> Overlay:
     """Shared areas of polygons, points or zones and the cells of a grid."""
+    if at_points != AT_POINTS[0] and (isinstance(regions, Zones) or not regions.are_points):
+        raise RequestError("at_points", "changes nothing: no region is a point", "leave it out")
     if isinstance(regions, Zones):
         return zone_overlay(regions, layout)
     if regions.are_points:

@@ -9,7 +9,7 @@ import numpy as np
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.zones import brought_onto
 from bavlo.core.values.kinds import COUNT, quantity
-from bavlo.errors import InputError
+from bavlo.errors import InputError, RequestError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where
 from bavlo.plan.inspection import inspected
@@ -45,6 +45,8 @@ def further_weights(
     request: MeasureRequest, source: GridSource, shared: Overlay, report: Reporter
 ) -> FurtherWeights:
     """The further weight of each used cell, none where none is asked for."""
+    if request.weight is None and request.weight_kind is not None:
+        raise RequestError("weight_kind", "changes nothing without ‹weight›", "leave it out")
     if request.weight is None:
         return FurtherWeights()
     weights = open_grid(expand(str(request.weight)))

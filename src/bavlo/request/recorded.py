@@ -140,4 +140,5 @@ _SPECIAL: dict[str, Callable[[Any], Any]] = {
     "windows": lambda windows: [_numbers(windows)],
     "columns": _pairs,
     "picks": _pairs,
+    "pixels": lambda size: "x".join(map(str, size)),
 }

@@ -36,10 +36,13 @@ class GridArgument:
         What the user calls it; None where the file's own name will do.
     paths
         In the order given, patterns and folders expanded.
+    is_source
+        The name is that of a source which is compared with others, not of its variable.
     """
 
     name: str | None
     paths: tuple[Path, ...]
+    is_source: bool = False
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from bavlo.grids.netcdf import close_all
-from support import run
+from support import box, run, write_grid, write_regions
 
 RAIN = "rain_*.nc"
 TABLES = {
@@ -201,3 +201,32 @@ def test_the_picture_shows_the_cells_with_their_values(folder, tmp_path):
     assert len(written) == len(cells) > 20
     with pytest.raises(Exception, match="no picture of this number"):
         draw([found.result.table], found.result.title)
+
+
+def test_the_steps_of_a_count_add_up_to_it_where_days_have_gaps(tmp_path):
+    rng = np.random.default_rng(3)
+    rain = rng.gamma(0.6, 10, (365, 4, 6))
+    rain[rng.random(rain.shape) < 0.03] = np.nan
+    write_grid(tmp_path / "rain.nc", rain)
+    write_regions(tmp_path / "r.geojson", {"a": box(0.2, 0.3, 5.1, 3.4)})
+    run("extremes", "rain.nc", "--regions", "r.geojson", "--when", "rain >= 10 mm", "--every",
+        "year", "--min-steps", "0.8", "--out", "days.csv", cwd=tmp_path)  # fmt: skip
+    row = next(csv.DictReader((tmp_path / "days.csv").open()))
+    run("trace", "days.csv", "--region", "a", "--period", "2001", "--out", "t.csv", cwd=tmp_path)
+    steps = [r for r in csv.DictReader((tmp_path / "t.csv").open()) if r["part"] == "step"]
+    added = sum(float(step["share"] or 0) for step in steps)
+    assert added == pytest.approx(float(row["value"]), rel=1e-12)
+
+
+def test_what_steps_and_cells_of_an_anomaly_give_is_called_its_value(tmp_path):
+    rng = np.random.default_rng(4)
+    write_grid(tmp_path / "rain.nc", rng.gamma(2, 3, (365 * 4 + 1, 2, 3)))
+    write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 3, 2)})
+    run("anomalies", "rain.nc", "--regions", "r.geojson", "--base", "2001..2004", "--every",
+        "year", "--out", "a.csv", cwd=tmp_path)  # fmt: skip
+    said = run("trace", "a.csv", "--region", "a", "--period", "2003", cwd=tmp_path).stdout
+    row = [r for r in csv.DictReader((tmp_path / "a.csv").open()) if r["period"] == "2003"][0]
+    (line,) = [line for line in said.splitlines() if "put together" in line]
+    assert line.split()[0] == "value"
+    assert float(line.split()[3]) == pytest.approx(float(row["value"]))
+    assert f"value                {row['value']} mm" in said

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.screen import Screen, shown
+from bavlo.tables.csv import number_text
 
 if TYPE_CHECKING:
     from bavlo.commands.trace import Trace
@@ -103,7 +104,7 @@ def _numbers(line: Line) -> list[str]:
     """What a line has besides its name and note, as texts."""
     value = "" if line.value != line.value else f"{line.value:.10g} {line.unit}".strip()
     if line.part == "number":
-        value = f"{line.value!r} {line.unit}".strip()
+        value = f"{number_text(line.value)} {line.unit}".strip()
     place = "" if line.x != line.x else f"{line.x:.4f}, {line.y:.4f}"
     size = f"{line.area:.2f}" if line.area >= 1 else f"{line.area:.3g}"
     area = "" if line.area != line.area else f"{size} km2"

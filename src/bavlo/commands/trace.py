@@ -194,7 +194,8 @@ def _numbers(
         )
     if schema.name == "anomalies":
         for name in ("value", "normal", "std", "percent_of_normal", "score", "rank", "ranked_of"):
-            lines.append(Line(NUMBER, name, value=float(found[name])))
+            own = unit if name in ("value", "normal", "std") else ""
+            lines.append(Line(NUMBER, name, value=float(found[name]), unit=own))
     return lines
 
 

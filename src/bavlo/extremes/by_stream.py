@@ -27,7 +27,7 @@ WORTH_COMPILING = 2**26  # steps of cells whose runs are followed; a loop saves 
 STATES_HELD = 6  # counts of open periods: open, arriving, and waiting to be merged
 SEGMENT_SIZES = (8, 16)  # units; few, so that no state holds too many periods
 
-StepValues = tuple[int, np.ndarray, np.ndarray]  # first step, and (T, R) share and mean
+StepValues = tuple[int, np.ndarray, np.ndarray, np.ndarray]  # first step; see `_daily_of_cells`
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,14 +138,16 @@ def count_by_stream(
                 for each in means:
                     arrays.put_cells(n, each)
             for n, daily in enumerate(settled.daily):
-                for first, share, mean in daily:
-                    arrays.daily[n].put(first - plan.first, share, mean)
+                for first, *parts in daily:
+                    arrays.daily[n].put(first - plan.first, *parts)
 
 
 def _daily_of_cells(
     plan: ExtremesPlan, bound: BoundCondition, occurs: Occurrence, values: Mapping[str, np.ndarray]
-) -> tuple[np.ndarray, np.ndarray]:
-    """Share of each region's area on which a condition holds, and its mean value, by step."""
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Share of each region's area on which a condition holds, its mean value and the weight of
+    the cells that meet it, by step.
+    """
     steps = len(occurs.occurs)
     valid = np.broadcast_to(occurs.valid, occurs.occurs.shape)
     sample = CellSample(plan.index, np.where(valid, occurs.occurs, np.nan))
@@ -153,4 +155,5 @@ def _daily_of_cells(
     area = np.broadcast_to(sample.area_valid, share.shape)
     share = np.where(area >= plan.request.measuring.least_area - ENOUGH, share, np.nan)
     mean = CellSample(plan.index, values[bound.tests[0].variable.name]).mean
-    return share, mean
+    met = sample.summed(plan.index.matrix)
+    return share, mean, met

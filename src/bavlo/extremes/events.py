@@ -29,6 +29,8 @@ class Daily:
     share : (T, R) float64
         Share of the region's area that meets the condition; 0 or 1 for regions that are tested
         themselves; NaN where there is too little data.
+    met : (T, R) float64
+        Weight of the cells that meet it; all 0 where regions are tested themselves.
     mean : (T, R) float64
         The region's value.
     """
@@ -36,15 +38,20 @@ class Daily:
     def __init__(self, steps: int, regions: int) -> None:
         self.share = np.full((steps, regions), np.nan)
         self.mean = np.full((steps, regions), np.nan)
+        self.met = np.zeros((steps, regions))
         self._sums = np.zeros(0)
 
     @property
     def nbytes(self) -> int:
         """What it takes in memory."""
-        return self.share.nbytes * 6
+        return self.share.nbytes * 7
 
-    def put(self, first: int, share: np.ndarray, mean: np.ndarray) -> None:
+    def put(
+        self, first: int, share: np.ndarray, mean: np.ndarray, met: np.ndarray | None = None
+    ) -> None:
         """Steps from `first` on."""
+        if met is not None:
+            self.met[first : first + len(met)] = met
         self.share[first : first + len(share)] = share
         self.mean[first : first + len(mean)] = mean
 
@@ -64,6 +71,7 @@ class Daily:
             enough = valid / region_weight >= min_area - ENOUGH
             self.share = np.where(enough & (valid > 0), met / valid, np.nan)
             self.mean = np.where(weight > 0, total / weight, np.nan)
+        self.met = np.asarray(met)
         self._sums = np.zeros(0)
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from bavlo.commands.anomalies import anomalies_of
 from bavlo.commands.climate_series import PeriodSeries, load_series
 from bavlo.commands.normals import normals, normals_of_series
-from bavlo.commands.tracing.lines import NEIGHBOUR, RULE, YEAR, Line, Traced
+from bavlo.commands.tracing.lines import NEIGHBOUR, NUMBER, RULE, YEAR, Line, Traced
 from bavlo.commands.tracing.series import traced_series
 from bavlo.core.stats.normals import Base, in_years, parse_base
 from bavlo.core.time.periods import cycle_of
@@ -63,7 +63,12 @@ def with_value(
         return traced
     time = replace(request.time, window=(window,), during=None)
     own = traced_series(replace(request, command="series", time=time), row, report)
-    return replace(traced, lines=[*traced.lines, *own.lines], cells=own.cells)
+    # What steps and cells give is the value of the period, not what stands in the row for it.
+    lines = [
+        line._replace(item=f"value {line.item}") if line.part == NUMBER else line
+        for line in own.lines
+    ]
+    return replace(traced, lines=[*traced.lines, *lines], cells=own.cells)
 
 
 def _observed(paths: Sequence[Path]) -> bool:

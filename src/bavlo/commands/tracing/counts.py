@@ -109,9 +109,15 @@ def _steps(plan: ExtremesPlan, arrays: ExtremesArrays, row: Mapping[str, Any]) -
         )
     unit = plan.bound[n].tests[0].variable.unit
     on_cells = plan.request.conditions.test_on == "cell"
+    shares = daily.share[:, r]
+    if on_cells and "period" in row and plan.index.extra is None:
+        # Of the cells that count in the period, so that all steps add up to the count; those of a
+        # step alone may lack some of them.
+        whole = plan.index.region_weight[r] * arrays.area_valid[r, p, n]
+        shares = np.where(np.isnan(shares), np.nan, daily.met[:, r] / max(whole, 1e-300))
     lines = []
     for k in np.flatnonzero(own).tolist():
-        share = float(daily.share[k, r])
+        share = float(shares[k])
         note = "no data" if share != share else ("met" if share > 0 else "not met")
         if share > 0 and on_cells:
             note = f"met in {share:.1%} of the area"

@@ -225,7 +225,7 @@ def test_what_steps_and_cells_of_an_anomaly_give_is_called_its_value(tmp_path):
     run("anomalies", "rain.nc", "--regions", "r.geojson", "--base", "2001..2004", "--every",
         "year", "--out", "a.csv", cwd=tmp_path)  # fmt: skip
     said = run("trace", "a.csv", "--region", "a", "--period", "2003", cwd=tmp_path).stdout
-    row = [r for r in csv.DictReader((tmp_path / "a.csv").open()) if r["period"] == "2003"][0]
+    row = next(r for r in csv.DictReader((tmp_path / "a.csv").open()) if r["period"] == "2003")
     (line,) = [line for line in said.splitlines() if "put together" in line]
     assert line.split()[0] == "value"
     assert float(line.split()[3]) == pytest.approx(float(row["value"]))

@@ -159,7 +159,8 @@ def test_what_is_asked_of_every_option_can_be_recorded_and_read_back(world, monk
         "make": ["m = a * 2", "n = m + 1 mm"], "when": ["rain >= 20 mm", "tmax > p90 for 3 days"],
         "index": "SU,Rx5day", "statistic": "mean,p10", "return-levels": "2,10", "box": "0,1,2,3",
         "at": ["1,2", "3,-4"], "pick": ["unit=mm"], "columns": ["date=day"], "sort": "-value",
-        "complete": "wmo", "mark": "max", "area-share": "0.4", "size": "800x600", "smooth": "15", "year-start": "4", "cell": "0.5",
+        "complete": "wmo", "mark": "max", "area-share": "0.4", "size": "800x600",
+        "smooth": "15", "year-start": "4", "cell": "0.5",
     }  # fmt: skip
     tried = set()
     for command in sorted({c for option in OPTIONS for c in option.commands.split()}):

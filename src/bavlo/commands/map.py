@@ -12,6 +12,7 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.resampling import MAJORITY
+from bavlo.core.space.seam import beside, first_column, side_by_side
 from bavlo.core.time.axis import DAY, iso_day, iso_days
 from bavlo.core.time.periods import STATIC_LABEL, step_periods
 from bavlo.core.values.kinds import quantity
@@ -21,6 +22,7 @@ from bavlo.figures.style import class_colour, counts_heat, shown_unit
 from bavlo.figures.trends import is_significant
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
+from bavlo.grids.rolled import RolledGrid
 from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
 from bavlo.plan.inspection import inspected
 from bavlo.plan.provenance import classes_of
@@ -67,10 +69,12 @@ def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> Map
     shown = np.where(rows >= 0, values[rows][:, chosen].T, np.nan)
     beneath = None
     crs = LONLAT
+    outlines = _in_system(polygons, crs)
     if request.figure.beneath is not None:
         source = open_grid((request.figure.beneath,), ReadOptions())
-        beneath = _window(source, [0])
         crs = LONLAT if source.layout.is_lonlat else source.layout.crs
+        source, outlines = _together(source, _in_system(polygons, crs))
+        beneath = _window(source, [0])
     names = [labels[n] for n in chosen]
     shown_column = schema.column(column)
     own_unit = shown_column.unit if shown_column is not None else ""
@@ -79,7 +83,7 @@ def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> Map
         own_unit or table.labels("unit")[0],
         _between(table, chosen),
         names,
-        _in_system(polygons, crs),
+        outlines,
         polygons.labels,
         shown,
         beneath,
@@ -219,7 +223,8 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     if request.regions.regions is not None:
         regions = read_regions(request.regions.regions, request.regions.reading).regions
         polygons = _polygons(request.regions.regions, regions)
-        shapes, names = _in_system(polygons, crs), polygons.labels
+        source, shapes = _together(source, _in_system(polygons, crs))
+        names = polygons.labels
     variable = source.variable
     panels = [labels[n] for n in chosen]
     title = request.figure.title or variable.title
@@ -307,7 +312,7 @@ def _polygons(path: Path, regions: object) -> Regions:
 def _in_system(regions: Regions, crs: str) -> np.ndarray:
     """Polygons in the reference system of the map."""
     if same_system(regions.crs, crs):
-        return regions.geometry
+        return side_by_side(regions.geometry) if crs == LONLAT else regions.geometry
     import pyproj
 
     transformer = pyproj.Transformer.from_crs(regions.crs, crs, always_xy=True)
@@ -315,4 +320,13 @@ def _in_system(regions: Regions, crs: str) -> np.ndarray:
     def moved(points: np.ndarray) -> np.ndarray:
         return np.column_stack(transformer.transform(points[:, 0], points[:, 1]))
 
-    return np.asarray(shapely.transform(regions.geometry, moved), object)
+    found = np.asarray(shapely.transform(regions.geometry, moved), object)
+    return side_by_side(found) if crs == LONLAT else found
+
+
+def _together(source: GridSource, outlines: np.ndarray) -> tuple[GridSource, np.ndarray]:
+    """A grid and outlines in one turn of longitudes, no seam of the grid among the outlines."""
+    first = first_column(source.layout, outlines)
+    if first:
+        source = RolledGrid(source, first)
+    return source, beside(source.layout, outlines)

@@ -10,7 +10,13 @@ import numpy as np
 from bavlo.core.reduce.cells import CellReducer, SingleSteps, cell_reducer
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.beneath import RowReach, rows_of
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import (
+    CurvilinearLayout,
+    GridLayout,
+    after_widest_gap,
+    is_all_around,
+    rolled,
+)
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regrid import Regrid, regrid
 from bavlo.core.space.resampling import AREA, MAJORITY
@@ -35,6 +41,7 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
+from bavlo.grids.rolled import RolledGrid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where, whole
 from bavlo.grids.tiled import TiledGrid
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
@@ -172,9 +179,10 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
     step_weights = step_weights_of(time, what, periods.axis, assignment, degree_days)
     target = target_cells(request.gridding, source, what)
     if target is None:
-        layout, cells, inside, onto = *cut_cells(request, source.layout, report), None
+        layout, cells, inside, column = cut_cells(request, source.layout, report)
+        source, onto = RolledGrid(source, column) if column else source, None
     else:
-        new, _, inside_new = cut_cells(request, target.layout, report)
+        new, _, inside_new, _ = cut_cells(request, target.layout, report)
         reach = RowReach.of(source.layout, new)
         layout, cells = cells_beneath(source.layout, new, reach)
         onto, inside = Onto(new, layout, inside_new, target, reach), None
@@ -324,13 +332,17 @@ def cells_beneath(
 
 def cut_cells(
     request: Request, layout: GridLayout, report: Reporter
-) -> tuple[GridLayout, CellSelection, np.ndarray | None]:
-    """The rectangle of cells that is written, and which of them regions cover."""
+) -> tuple[GridLayout, CellSelection, np.ndarray | None, int]:
+    """The rectangle of cells that is written, which of them regions cover, and the first column.
+
+    That is another than the grid's own where the regions lie across the seam of a grid all around
+    the globe, whose columns then are counted from there.
+    """
     ny, nx = layout.shape
     if request.regions.regions is None:
         if request.gridding.outside is not None:
             raise RequestError("outside", "goes with ‹regions›", "name a file of regions")
-        return layout, whole((ny, nx)), None
+        return layout, whole((ny, nx)), None, 0
     regions = open_regions(request.regions, report)
     shared = overlay_of(regions.regions, layout, "cell", request.run.jobs)
     if not shared.cells.size:
@@ -344,9 +356,14 @@ def cut_cells(
         )
     outside = request.gridding.outside or "both"
     rows, columns = slice(0, ny), slice(0, nx)
+    first = 0
     if outside in ("crop", "both"):
         if isinstance(layout, CurvilinearLayout):
             raise RequestError("outside", "this grid cannot be cropped", "use ‹outside missing›")
+        wanted = np.any(covered, axis=0)
+        if is_all_around(layout) and wanted[0] and wanted[-1] and not wanted.all():
+            first = after_widest_gap(wanted)
+            layout, covered = rolled(layout, first), np.roll(covered, -first, axis=1)
         r, c = np.flatnonzero(covered.any(axis=1)), np.flatnonzero(covered.any(axis=0))
         rows, columns = slice(int(r[0]), int(r[-1]) + 1), slice(int(c[0]), int(c[-1]) + 1)
         layout = GridLayout(
@@ -356,7 +373,7 @@ def cut_cells(
         )
     number = np.arange(ny * nx).reshape(ny, nx)[rows, columns].ravel()
     inside = covered[rows, columns].ravel() if outside in ("missing", "both") else None
-    return layout, CellSelection((ny, nx), number), inside
+    return layout, CellSelection((ny, nx), number), inside, first
 
 
 def _covered(request: GriddingRequest, shared: Overlay) -> np.ndarray:

@@ -404,3 +404,40 @@ def median_area(layout: GridLayout) -> float:
     count = layout.shape[0] * layout.shape[1]
     some = np.arange(0, count, max(1, count // 2000))
     return median(layout.ellipsoid_areas(some))
+
+
+def is_all_around(layout: GridLayout) -> bool:
+    """Whether the last column of a grid on longitude and latitude adjoins its first."""
+    if not layout.is_lonlat or isinstance(layout, CurvilinearLayout):
+        return False
+    return abs(abs(float(layout.x_edges[-1] - layout.x_edges[0])) - 360) < 1e-6
+
+
+def rolled(layout: GridLayout, first: int) -> GridLayout:
+    """A grid all around the globe with the columns from `first` on, then those before it.
+
+    Examples
+    --------
+    >>> layout = GridLayout(np.array([0.0, 90, 180, 270, 360]), np.array([0.0, 10]))
+    >>> rolled(layout, 3).x_edges
+    array([-90.,   0.,  90., 180., 270.])
+    """
+    edges = layout.x_edges
+    turn = 360.0 if edges[-1] > edges[0] else -360.0
+    edges = np.concatenate([edges[first:], edges[1 : first + 1] + turn])
+    if edges.min() >= 180:
+        edges = edges - 360
+    return GridLayout(edges, layout.y_edges, layout.crs)
+
+
+def after_widest_gap(wanted: np.ndarray) -> int:
+    """The first of the wanted columns (nx,) of a ring, beyond the widest gap between them.
+
+    Examples
+    --------
+    >>> after_widest_gap(np.array([True, True, False, False, False, True]))
+    5
+    """
+    columns = np.flatnonzero(wanted)
+    gaps = np.diff(np.append(columns, columns[0] + wanted.size))
+    return int(columns[(int(gaps.argmax()) + 1) % columns.size])

@@ -10,7 +10,7 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.commands.anomalies import anomalies
-from bavlo.commands.chart import chart, title_of
+from bavlo.commands.chart import chart
 from bavlo.commands.describe import describe
 from bavlo.commands.extremes import extremes
 from bavlo.commands.grid import grid
@@ -19,6 +19,7 @@ from bavlo.commands.normals import normals
 from bavlo.commands.series import series
 from bavlo.core.stats.normals import Base
 from bavlo.errors import BavloError, OutputError, RequestError
+from bavlo.figures.titles import title_of
 from bavlo.grids.source import ReadOptions
 from bavlo.grids.writing import GridWriter
 from bavlo.plan.outputs import check_outputs
@@ -118,7 +119,7 @@ def test_a_series_is_what_plain_loops_give(world):
     assert result.about["request"]["every"] == ["year"]
     assert result.about["grid"]["kind_evidence"]
     assert any("regions, named by 'name'" in note for note in reporter.notes)
-    assert "by year" in result.title
+    assert "of each year" in result.title
 
 
 def test_a_gap_leaves_a_period_empty_and_says_why(world):
@@ -405,7 +406,7 @@ def test_a_chart_shows_the_regions_that_are_asked_for(world, tmp_path):
     content = chart(make_request("chart", given))
     assert content.tables[0].labels("region") == ["far"]
     assert content.base == Base(1995, 2000)
-    assert content.title == title_of(content.tables[0]) == "Rain (total of each period)"
+    assert content.title == title_of(content.tables[0]) == "Rain: total of each year"
     figure = content.draw()
     assert any("1995..2000" in text.get_text() for text in figure.texts)
 

@@ -233,9 +233,9 @@ def anomalies(values, unit="mm"):
             "unit": [unit],
             "score_kind": "standard",
             "base": "2001..2004",
-            "area_valid": np.ones((*values.shape, 1)),
-            "steps": np.ones(values.shape),
-            "steps_expected": np.ones(values.shape[1]),
+            "area_valid": np.ones((*values.shape, 1, 1)),
+            "steps": np.ones((*values.shape, 1)),
+            "steps_expected": np.ones((values.shape[1], 1)),
             "note": np.full(full.shape, "", object),
             **dict.fromkeys(
                 (
@@ -390,7 +390,7 @@ def test_names_are_cut_in_the_middle_and_scales_suit_what_is_above():
     assert len(cut) <= 20
     assert cut.startswith("Upper")
     assert cut.endswith("slade")
-    assert scale_for("mm", about_zero=True)(1.0) != scale_for("degC", about_zero=True)(1.0)
+    assert scale_for("mm", neutral=0.0)(1.0) != scale_for("degC", neutral=0.0)(1.0)
 
 
 def test_very_many_regions_are_rows_of_a_matrix():

@@ -28,7 +28,7 @@ def content(shown, **more):
         "values": np.asarray(shown, float),
         "grid": None,
         "lonlat": True,
-        "about_zero": False,
+        "neutral": None,
     }
     return MapContent(**{**settings, **more})
 
@@ -43,7 +43,7 @@ def legend(figure):
     st.booleans(),
 )
 def test_classes_rise_and_hold_all_values(values, how, about_zero):
-    limits = class_limits(np.array(values), how, about_zero=about_zero)
+    limits = class_limits(np.array(values), how, neutral=0.0 if about_zero else None)
     assert (np.diff(limits) > 0).all()
     spread = max(values) - min(values) or 1
     assert limits[0] <= min(values) + 1e-6 * spread
@@ -56,12 +56,12 @@ def test_classes_rise_and_hold_all_values(values, how, about_zero):
 
 def test_limits_that_are_given_are_kept_and_what_lies_beyond_has_classes_of_its_own():
     values = np.array([-5.0, 20, 150])
-    assert class_limits(values, "0,50,100", about_zero=False).tolist() == [-5, 0, 50, 100, 150]
-    assert class_limits(values, "-9,200", about_zero=False).tolist() == [-9, 200]
+    assert class_limits(values, "0,50,100", neutral=None).tolist() == [-5, 0, 50, 100, 150]
+    assert class_limits(values, "-9,200", neutral=None).tolist() == [-9, 200]
     for wrong, said in (("5,1", "does not rise"), ("few", "is not known")):
         with pytest.raises(RequestError, match=said):
-            class_limits(values, wrong, about_zero=False)
-    assert class_limits(np.array([np.nan]), "equal", about_zero=False).tolist() == [0, 1]
+            class_limits(values, wrong, neutral=None)
+    assert class_limits(np.array([np.nan]), "equal", neutral=None).tolist() == [0, 1]
 
 
 def test_regions_have_the_colour_of_their_class_and_gaps_are_hatched():
@@ -161,14 +161,15 @@ def test_points_are_circles_in_the_colour_of_their_value():
     assert len(unknown.get_facecolor()) == 0
 
 
-def test_regions_that_the_table_does_not_hold_are_outlines_and_empty_classes_are_not_listed():
+def test_regions_that_the_table_does_not_hold_are_outlines_and_all_classes_are_listed():
     shapes = np.array([shapely.box(x, 0, x + 1, 1) for x in range(3)], object)
     figure = draw_map(
         content([[1.0, np.nan, 9.0]], shapes=shapes, labels=["a", "b", "c"],
                 held=np.array([True, False, True])), "0,2,4,6,8,10",
     )  # fmt: skip
     listed = [text.get_text() for text in figure.legends[0].get_texts()]
-    assert listed == ["8 to 10", "0 to 2", "not in the table"]
+    classes = ["8 to 10", "6 to 8", "4 to 6", "2 to 4", "0 to 2"]
+    assert listed == [*classes, "not in the table"]
 
 
 def test_classes_of_regions_have_the_names_and_colours_of_their_file():

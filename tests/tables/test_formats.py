@@ -304,7 +304,7 @@ def test_netcdf_anomalies_have_a_variable_for_each_number(world, tmp_path):
     out = write(world, tmp_path, "a.nc", "--every", "month", "--base", "2001..2001", "--window",
                 "1,2", command="anomalies")  # fmt: skip
     with netCDF4.Dataset(out) as data:
-        assert {"anomaly_mean_1", "anomaly_mean_2", "rank_mean_1", "steps"} <= set(data.variables)
+        assert {"anomaly_mean_1", "anomaly_mean_2", "rank_mean_1", "steps_1"} <= set(data.variables)
         assert data["percent_of_normal_mean_1"].units == "%"
         assert data["rank_mean_1"].units == "1"
         assert data["anomaly_mean_2"].units == "mm"

@@ -83,7 +83,8 @@ def test_columns_that_do_not_apply_are_left_out_as_a_whole():
 
 def test_each_schema_says_what_is_shown_and_what_lies_about_zero():
     assert ANOMALIES.shown == "anomaly"
-    assert {c.name for c in ANOMALIES.columns if c.about_zero} == {"anomaly", "score"}
+    neutral = {c.name: c.neutral for c in ANOMALIES.columns if c.neutral is not None}
+    assert neutral == {"anomaly": 0, "score": 0, "percent_of_normal": 100}
     assert ANOMALIES.column("percent_of_normal").unit == "%"
     assert SERIES.shown == NORMALS.shown == "value"
     assert SERIES.column("snow") is None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 import numpy as np
@@ -10,19 +11,21 @@ from bavlo.commands.climate_series import PeriodSeries, load_series
 from bavlo.core.stats.anomalies import ranks, spi, zero_share
 from bavlo.core.stats.measures import parse_measure
 from bavlo.core.stats.normals import Base, choose_base, in_years, normals, of_whole_years
-from bavlo.core.stats.windows import windowed
+from bavlo.core.stats.windows import over_windows, windowed
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
 from bavlo.core.values.units import MM, suits
 from bavlo.errors import RequestError
+from bavlo.figures.titles import title_of
 from bavlo.plan.periods import reported_periods
 from bavlo.plan.result import TableResult, together
-from bavlo.plan.wording import counted, row_count
+from bavlo.plan.wording import counted, rank_in_words, row_count, tie_note
 from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import ANOMALIES
 
+RAIN = re.compile(r"rain|precip|^(pr|pre|tp|rr|prcp)$", re.IGNORECASE)  # what is dry or wet
 MOSTLY = 0.5  # share of zeros in the base from which a score is noted
 
 
@@ -46,8 +49,11 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
     numbers = {
         name: np.stack([part[name] for part in parts], axis=-1)[:, reported]
         for name in parts[0]
-        if name != "start"
+        if name not in ("start", "steps", "steps_expected")
     }
+    covered = [part["steps"][:, reported] for part in parts]
+    expected = [part["steps_expected"][reported] for part in parts]
+    numbers["steps"], numbers["steps_expected"] = np.stack(covered, -1), np.stack(expected, -1)
     starts = np.stack([part["start"] for part in parts], axis=-1)[reported]
     periods = data.periods.take(reported)
     notes = _anomaly_notes(data, numbers, reported, request)
@@ -63,9 +69,6 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
             "unit": data.units,
             "score_kind": request.climate.score,
             "base": str(base),
-            "area_valid": data.area_valid[:, reported],
-            "steps": data.steps[:, reported],
-            "steps_expected": data.expected[reported],
             "note": notes,
             "calendar": data.periods.calendar if data.periods.calendar != "standard" else None,
             "weight": data.weight,
@@ -79,8 +82,8 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
     ]
     lines += _in_words(data, periods, numbers)
     about = {**data.about, "base": str(base)}
-    title = f"Anomalies of {data.title}"
-    return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)
+    every, shapes = data.every, data.shapes
+    return TableResult(table, title_of(table), tuple(lines), about, every=every, shapes=shapes)
 
 
 def _starts_text(periods: PeriodAxis, starts: np.ndarray) -> np.ndarray:
@@ -127,6 +130,13 @@ def _one_window(
     def back(values: np.ndarray) -> np.ndarray:
         return values.reshape(shape).transpose(1, 0, 2)
 
+    begin = np.where(first >= 0, first, np.arange(len(first)))
+    days = (data.periods.end - data.periods.start).astype(np.float64)
+    area, steps, expected = data.area_valid, data.steps, data.expected
+    if window > 1:
+        steps, expected = over_windows(steps, begin), over_windows(expected, begin)
+        known = np.nan_to_num(area).transpose(0, 2, 1) * days
+        area = (over_windows(known, begin) / over_windows(days, begin)).transpose(0, 2, 1)
     return {
         "value": back(moved),
         "normal": back(mean),
@@ -139,7 +149,10 @@ def _one_window(
         "zeros": back(zeros),
         "ranked_of": back(of),
         "years": back(found.years[which]),
-        "start": np.where(first >= 0, data.periods.start[first], data.periods.start),
+        "area_valid": area,
+        "steps": steps,
+        "steps_expected": expected,
+        "start": data.periods.start[begin],
     }
 
 
@@ -177,9 +190,13 @@ def _anomaly_notes(
     value, mean = numbers["value"], numbers["normal"]
     notes = np.full(value.shape, "", object)
     own = data.notes[:, reported][..., None]
-    notes = np.where(np.isnan(value), own, notes)
-    windowed_out = np.isnan(value) & (notes == "")
-    notes[windowed_out] = "window not complete"
+    one = np.array(request.time.window) == 1
+    notes = np.where(np.isnan(value) & one, own, notes)
+    steps, expected = numbers["steps"][:, :, None], numbers["steps_expected"][None, :, None]
+    for place in np.argwhere(np.isnan(value) & ~one & (steps < expected)).tolist():
+        r, p, _, w = place
+        notes[tuple(place)] = f"{steps[r, p, 0, w]:.6g} of {expected[0, p, 0, w]:.6g} steps"
+    notes[np.isnan(value) & (notes == "")] = "window not complete"
     years = numbers["years"]
     short = ~np.isnan(value) & np.isnan(mean)
     notes[short] = [f"normal from {n:g} years only" for n in years[short]]
@@ -190,39 +207,30 @@ def _anomaly_notes(
         notes[no_score] = "fewer than 10 base values above 0"
         dry = ~np.isnan(numbers["score"]) & (numbers["zeros"] > MOSTLY) & (notes == "")
         notes[dry] = [f"{share:.0%} of the base values are 0" for share in numbers["zeros"][dry]]
+    shared = (numbers["tied"] > 0) & (notes == "")
+    notes[shared] = [tie_note(int(count)) for count in numbers["tied"][shared]]
     return notes
 
 
 def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.ndarray]) -> list[str]:
     """The last reported period with a value of each region, as a sentence."""
     lines = []
-    low, high = ("driest", "wettest") if data.combine == TOTAL else ("lowest", "highest")
-    if data.combine == MEAN and data.units[0] in ("degC", "K", "degF"):
-        low, high = "coldest", "warmest"
+    words = ("lowest", "highest")
+    if data.combine == TOTAL and suits(data.units[0], MM) and RAIN.search(data.variable):
+        words = ("driest", "wettest")
+    elif data.combine == MEAN and data.units[0] in ("degC", "K", "degF"):
+        words = ("coldest", "warmest")
     for r, region in enumerate(data.regions):
         valid = np.flatnonzero(~np.isnan(numbers["value"][r, :, 0, 0]))
         if not valid.size:
             continue
         p = int(valid[-1])
-        pick = {name: float(array[r, p, 0, 0]) for name, array in numbers.items()}
+        pick = {name: float(a[r, p, 0, 0]) for name, a in numbers.items() if a.ndim == 4}
         text = f"{region}, {periods.labels[p]}: {pick['value']:.4g} {data.units[0]}"
         if pick["percent_of_normal"] == pick["percent_of_normal"]:
             text += f", {pick['percent_of_normal']:.0f} % of normal"
         elif pick["anomaly"] == pick["anomaly"]:
             text += f", {pick['anomaly']:+.3g} against normal"
         rank, tied, of = (int(pick[name]) for name in ("rank", "tied", "ranked_of"))
-        from_top = of + 1 - rank - tied
-        which, nth = (low, rank) if rank <= from_top else (high, from_top)
-        others = f", with {counted(tied, 'other')}" if tied else ""
-        lines.append(f"{text}, {_ordinal(nth)}{which} of {of}{others}")
+        lines.append(f"{text}, {rank_in_words(rank, tied, of, words)}")
     return lines
-
-
-def _ordinal(number: int) -> str:
-    """Nothing for the first, `2nd `, `3rd `, …"""
-    if number == 1:
-        return ""
-    ending = (
-        "th" if 10 <= number % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(number % 10, "th")
-    )
-    return f"{number}{ending} "

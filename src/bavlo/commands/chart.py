@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from bavlo.commands.sources import VALUES, Matched, Source, matched
 from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
+from bavlo.figures.titles import title_of
 from bavlo.records import dataclass
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
@@ -17,14 +18,6 @@ from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
-
-TITLES = {
-    "normals": "Normals of ",
-    "anomalies": "Anomalies of ",
-    "events": "Events: ",
-    "trends": "Trends of ",
-    "return levels": "Return levels of ",
-}
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,19 +65,3 @@ def _only(path: Path, table: Table, only: tuple[str, ...]) -> Table:
     different = list(dict.fromkeys(names))
     kept = {different[n] for n in chosen(path, different, only)}
     return table.take("row", [n for n, name in enumerate(names) if name in kept])
-
-
-def title_of(*tables: Table) -> str:
-    """What tables hold, in words."""
-    title = " and ".join(dict.fromkeys(map(_held, tables)))
-    return title[:1].upper() + title[1:]
-
-
-def _held(table: Table) -> str:
-    about = "condition" if "condition" in table.header else "variable"
-    title = TITLES.get(table.name, "") + ", ".join(dict.fromkeys(table.labels(about)))
-    if table.name == "extremes":
-        title += f": {' and '.join(table.along('count', 'count'))}".replace(": index", "")
-    if "combine" in table.header and table.labels("combine")[0]:
-        title += f" ({table.labels('combine')[0]} of each period)"
-    return title

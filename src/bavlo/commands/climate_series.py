@@ -80,7 +80,6 @@ class PeriodSeries:
     expected: np.ndarray
     notes: np.ndarray
     yearly: YearlyPeriods
-    title: str
     about: dict[str, Any]
     weight: str | None = None
     level: str | None = None
@@ -109,7 +108,7 @@ def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
     )
 
 
-def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
+def _of_table(table: Table, about: dict[str, Any]) -> PeriodSeries:
     """A series table as arrays over its axes."""
     calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
     starts, ends = table.along("start", "period"), table.along("end", "period")
@@ -128,7 +127,6 @@ def _of_table(table: Table, title: str, about: dict[str, Any]) -> PeriodSeries:
         table.full("steps_expected")[0, :, 0],
         table.full("note"),
         YearlyPeriods.of(periods),
-        title,
         about,
         table.labels("weight")[0] if "weight" in table.header else None,
         table.labels("level")[0] if "level" in table.header else None,
@@ -170,7 +168,6 @@ def _of_extremes(table: Table, about: dict[str, Any]) -> list[PeriodSeries]:
                 table.full("steps_expected")[0, :, 0, 0],
                 table.full("note")[:, :, at[0], at[1]],
                 YearlyPeriods.of(periods),
-                variable,
                 about,
                 table.labels("weight")[0] if "weight" in table.header else None,
                 table.labels("level")[0] if "level" in table.header else None,
@@ -234,7 +231,7 @@ def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
         _refuse_grid_options(request, paths[0], FOR_OBSERVATIONS)
         name = request.grids.arguments[0].name
         table, about = observed_table(request, paths[0], report, name)
-        return [_only(_of_table(table, table.labels("variable")[0], about), paths[0], only)]
+        return [_only(_of_table(table, about), paths[0], only)]
     time = replace(request.time, during=None, window=(1,))
     result = series(replace(request, command="series", time=time), report)
     return _from_result(request, result)
@@ -260,7 +257,7 @@ def _from_result(request: Request, result: TableResult) -> list[PeriodSeries]:
     for table in parts_of(result.table):
         if "class" in table.axes or table.labels("period") == ["static"]:
             raise RequestError("", "normals need a grid with time", "give one")
-        data = replace(_of_table(table, result.title, about), shapes=result.shapes)
+        data = replace(_of_table(table, about), shapes=result.shapes)
         found.append(data if data.every else replace(data, every=result.every))
     return found
 
@@ -281,7 +278,7 @@ def _from_table(request: Request, path: Path) -> list[PeriodSeries]:
     }
     if table.name == "extremes":
         return [data for part in parts_of(table) for data in _of_extremes(part, about)]
-    return [_of_table(part, part.labels("variable")[0], about) for part in parts_of(table)]
+    return [_of_table(part, about) for part in parts_of(table)]
 
 
 def normals_of(

@@ -9,6 +9,7 @@ import numpy as np
 from bavlo.core.time.periods import cycle_of
 from bavlo.figures.map_content import MapContent
 from bavlo.figures.style import shown_unit
+from bavlo.plan.wording import counted, rank_in_words, tied_in
 from bavlo.tables.table import Table
 
 FROM_EITHER_END = 3  # ranks that stand out
@@ -23,16 +24,14 @@ def findings(table: Table) -> tuple[list[str], int]:
     return found[:MOST], max(0, len(found) - MOST)
 
 
+def _alike(values: np.ndarray, n: int) -> str:
+    """How many others have the same value: ` and 3 others`."""
+    others = int((values == values[n]).sum()) - 1
+    return f" and {counted(others, 'other')}" if others else ""
+
+
 def _in_unit(value: float, unit: str) -> str:
     return f"{value:.4g} {unit}".strip()
-
-
-def _nth(rank: int, of: int, low: str, high: str) -> str:
-    """`the 2nd lowest of 30`."""
-    from_top = of + 1 - rank
-    number, word = (rank, low) if rank <= from_top else (from_top, high)
-    nth = {1: "", 2: "2nd ", 3: "3rd "}.get(number, f"{number}th ")
-    return f"the {nth}{word} of {of}"
 
 
 def _of_anomalies(table: Table) -> list[str]:
@@ -40,7 +39,7 @@ def _of_anomalies(table: Table) -> list[str]:
     values, scores = table.full("value"), table.full("score")
     rank, of = table.full("rank"), table.full("ranked_of")
     percent, anomaly = table.full("percent_of_normal"), table.full("anomaly")
-    units = table.along("unit", "measure")
+    units, notes = table.along("unit", "measure"), table.full("note")
     windows = table.full("window")[0, 0, 0]
     known = np.flatnonzero(~np.isnan(values).all(axis=(0, 2, 3)))
     if not known.size:
@@ -51,7 +50,8 @@ def _of_anomalies(table: Table) -> list[str]:
         place = r, p, m, w
         if np.isnan(values[place]):
             continue
-        from_end = min(rank[place], of[place] + 1 - rank[place])
+        tied = tied_in(str(notes[place]))
+        from_end = min(rank[place], of[place] + 1 - rank[place] - tied)
         score = scores[place]
         if not (from_end <= FROM_EITHER_END or abs(score) >= MUCH):
             continue
@@ -62,7 +62,8 @@ def _of_anomalies(table: Table) -> list[str]:
             text += f", {percent[place]:.0f} % of normal"
         elif not np.isnan(anomaly[place]):
             text += f", {anomaly[place]:+.3g} against normal"
-        text += f", {_nth(int(rank[place]), int(of[place]), 'lowest', 'highest')}"
+        words = rank_in_words(int(rank[place]), tied, int(of[place]), ("lowest", "highest"))
+        text += f", the {words}"
         text += f"; score {score:+.1f}" if abs(score) >= MUCH else ""
         lines.append((from_end, -abs(score) if score == score else 0.0, text + "."))
     return [text for _, _, text in sorted(lines)]
@@ -87,11 +88,13 @@ def _of_values(table: Table) -> list[str]:
             continue
         own = like[r, :, m]
         for record, word in ((np.nanmax(own), "highest"), (np.nanmin(own), "lowest")):
-            if value == record and (own == record).sum() == 1:
+            others = int((own == record).sum()) - 1
+            if value == record and others < count[r, m] - 1:
                 what = f" {names[m]}" if len(names) > 1 else ""
+                tie = f", with {counted(others, 'other')}" if others else ""
                 lines.append(
                     f"{table.labels('region')[r]}, {table.labels('period')[p]}:{what} "
-                    f"{_in_unit(value, units[r, p, m])}, the {word} of {count[r, m]}."
+                    f"{_in_unit(value, units[r, p, m])}, the {word} of {count[r, m]}{tie}."
                 )
     return lines
 
@@ -176,7 +179,7 @@ def in_words(table: Table) -> str:
     for word, n in (("highest", np.nanargmax(values)), ("lowest", np.nanargmin(values))):
         place = ", ".join(str(rows[name][n]) for name in ("region", "period") if name in rows)
         unit = str(rows["unit"][n]) if "unit" in rows else ""
-        ends.append(f"{word} {_in_unit(float(values[n]), unit)} ({place})")
+        ends.append(f"{word} {_in_unit(float(values[n]), unit)} ({place}{_alike(values, int(n))})")
     return f"{first}. The {shown} is {' and '.join(ends)}."
 
 
@@ -198,6 +201,8 @@ def map_in_words(content: MapContent) -> str:
         panel, place = divmod(int(n), values[0].size)
         where = [content.labels[place]] if content.values is not None else []
         where += [content.panels[panel]] if count > 1 else []
+        alike = _alike(values.ravel(), int(n)).removeprefix(" ")
+        where[-1:] = [f"{where[-1]} {alike}"] if where and alike else where[-1:] or [alike]
         text = _in_unit(float(values.ravel()[n]), shown_unit(content.unit))
         ends.append(f"{word} value is {text}" + (f" ({', '.join(where)})" if where else ""))
     return f"{first} The {' and the '.join(ends)}."

@@ -14,11 +14,18 @@ from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.resampling import MAJORITY
 from bavlo.core.space.seam import beside, first_column, side_by_side
 from bavlo.core.time.axis import DAY, iso_day, iso_days
-from bavlo.core.time.periods import STATIC_LABEL, step_periods
+from bavlo.core.time.periods import step_periods
 from bavlo.core.values.kinds import quantity
 from bavlo.errors import InputError, RequestError, known_words
 from bavlo.figures.map_content import GridWindow, MapContent
-from bavlo.figures.style import class_colour, counts_heat, shown_unit
+from bavlo.figures.style import (
+    class_colour,
+    counts_heat,
+    neutral_of,
+    neutral_of_words,
+    shown_unit,
+)
+from bavlo.figures.titles import MONTHS, map_title, span_in_words
 from bavlo.figures.trends import is_significant
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
@@ -79,7 +86,7 @@ def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> Map
     shown_column = schema.column(column)
     own_unit = shown_column.unit if shown_column is not None else ""
     return MapContent(
-        request.figure.title or _title(table, column, names),
+        request.figure.title or map_title(table, column, chosen),
         own_unit or table.labels("unit")[0],
         _between(table, chosen),
         names,
@@ -88,7 +95,7 @@ def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> Map
         shown,
         beneath,
         crs == LONLAT,
-        shown_column is not None and shown_column.about_zero,
+        neutral_of(table, column),
         hatched=_in_doubt(table, rows, chosen),
         hatched_means="not significant",
         mark=request.figure.mark,
@@ -167,27 +174,6 @@ def _periods(
     return [list(labels).index(name) for name in wanted]
 
 
-def _title(table: Table, column: str, names: Sequence[str]) -> str:
-    """What, when and in which unit, as "Rain, total of 2007, mm"."""
-    words = {"percent_of_normal": "percent of normal", "value": ""}.get(column, column)
-    what = " and ".join(str(text) for text in dict.fromkeys(table.labels("variable")))
-    parts = []
-    if "condition" in table.header:
-        what, of = str(table.labels("condition")[0]), ""
-    else:
-        of = str(table.labels("combine")[0]) if "combine" in table.header else ""
-    for extra in ("count", "statistic", "class", "measure"):
-        if extra in table.header and table.labels(extra)[0] not in ("", "mean", "index"):
-            parts.append(str(table.labels(extra)[0]))
-    when = names[0] if len(names) == 1 and names[0] != STATIC_LABEL else ""
-    parts += [words] if words else []
-    parts.append(" ".join(filter(None, (of, "of" if of and when else "", when))))
-    schema = schema_by_axes(table).column(column)
-    own_unit = schema.unit if schema is not None else ""
-    parts.append(shown_unit(own_unit or str(table.labels("unit")[0])))
-    return ", ".join(filter(None, (what[:1].upper() + what[1:], *parts)))
-
-
 def _between(table: Table, chosen: Sequence[int]) -> str:
     words = []
     if "start" in table.header and table.labels("start")[0]:
@@ -229,11 +215,12 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     panels = [labels[n] for n in chosen]
     title = request.figure.title or variable.title
     if request.figure.title is None:
-        when = panels[0] if len(panels) == 1 else ""
+        when = _in_words(source, chosen[0]) if len(panels) == 1 else ""
         title = ", ".join(filter(None, (title, when, shown_unit(variable.unit))))
-    about_zero = variable.difference or any(
-        word in f"{variable.name} {variable.long_name}" for word in ("anomaly", "score", "trend")
-    )
+        title = title[:1].upper() + title[1:]
+    neutral = neutral_of_words(f"{variable.name} {variable.long_name}")
+    if neutral is None and variable.difference:
+        neutral = 0.0
     return MapContent(
         title,
         variable.unit,
@@ -244,7 +231,7 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
         None,
         _window(source, chosen),
         crs == LONLAT,
-        about_zero,
+        neutral,
         tuple((code, name, colour) for code, name, colour in classes_of(variable)),
         mark=request.figure.mark,
         scaled=_range_of_all(source, request.figure.classes)
@@ -294,6 +281,18 @@ def _labels(source: GridSource) -> list[str]:
     if len(time) == 1 and not isinstance(time.length, str) and time.length > DAY:
         return [f"{days[0]}..{iso_day(int(time.end[0]) - 1, time.calendar)}"]
     return list(step_periods(time).labels)
+
+
+def _in_words(source: GridSource, step: int) -> str:
+    """A step in words: its days, the month of a climatology, or the hour that it is of."""
+    time = source.time
+    label = _labels(source)[step]
+    if time is None or is_climatology(source):
+        return MONTHS[int(label) - 1] if label.isdigit() and len(label) == 2 else label
+    if time.duration[step] < DAY:
+        return label
+    ends = iso_days(np.array([time.start[step], time.end[step] - 1]), time.calendar)
+    return span_in_words(ends[0], ends[1])
 
 
 def _window(source: GridSource, steps: Sequence[int]) -> GridWindow:

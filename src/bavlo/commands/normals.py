@@ -7,9 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 
 from bavlo.commands.climate_series import PeriodSeries, load_series, normals_of
-from bavlo.core.stats.normals import Normals, choose_base
+from bavlo.core.stats.normals import MINUS, Normals, choose_base
 from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
+from bavlo.figures.titles import title_of
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
 from bavlo.records import replace
@@ -54,7 +55,7 @@ def _of_one(request: Request, data: PeriodSeries) -> list[TableResult]:
     if len(bases) == 2:
         if found[0].cycle != found[1].cycle:
             raise RequestError("base", "have different periods of the year", "choose others")
-        results.append(_result(data, f"{bases[1]} minus {bases[0]}", _change(*found), statistics))
+        results.append(_result(data, f"{bases[1]}{MINUS}{bases[0]}", _change(*found), statistics))
     return results
 
 
@@ -144,5 +145,5 @@ def _result(
             "column years)"
         )
     about = {**data.about, "base": base}
-    title = f"Normals of {data.title}"
-    return TableResult(table, title, tuple(lines), about, every=data.every, shapes=data.shapes)
+    every, shapes = data.every, data.shapes
+    return TableResult(table, title_of(table), tuple(lines), about, every=every, shapes=shapes)

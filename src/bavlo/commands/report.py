@@ -13,8 +13,7 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.commands.chart import title_of
-from bavlo.commands.findings import findings, in_words
+from bavlo.commands.findings import findings, in_words, map_in_words
 from bavlo.errors import BavloError, InputError
 from bavlo.figures import draw
 from bavlo.figures.page import (
@@ -23,17 +22,19 @@ from bavlo.figures.page import (
     PageFigure,
     PageTable,
     Section,
+    inline_picture,
     inline_svg,
     render,
 )
+from bavlo.figures.titles import title_of
 from bavlo.plan.wording import counted, row_count
 from bavlo.records import dataclass
 from bavlo.request.filling import make_request
-from bavlo.request.recorded import folder_of
+from bavlo.request.recorded import folder_of, request_of
 from bavlo.request.reporter import SilentReporter
 from bavlo.request.request import Request
 from bavlo.request.study import Study, read_study
-from bavlo.tables.formats import about_of, ending_of, is_table, read_table
+from bavlo.tables.formats import about_of, beside, ending_of, is_table, read_table
 from bavlo.tables.group import AnyTable, parts_of
 from bavlo.tables.meanings import meanings_of
 from bavlo.tables.schema import schema_by_axes
@@ -47,6 +48,7 @@ TYPES = {
     ".geojson": "application/geo+json",
     ".xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 }
+PICTURES = {".png": "image/png", ".svg": "image/svg+xml"}
 OTHER_TYPE = "application/octet-stream"
 MAPPED = ("series", "anomalies", "extremes", "trends", "normals")
 
@@ -89,16 +91,18 @@ def report(request: Request) -> str:
 
 
 def _of_study(study: Study, path: Path) -> Iterator[ReportItem]:
-    """The tables that a study has made."""
+    """The tables that a study has made, and maps and charts that are results by themselves."""
     folder = path.parent / study.folder
     found = False
     for result in study.results:
         files = [folder / out for out in result.outputs if ending_of(Path(out))]
         there = [file for file in files if file.exists()]
         tables = [file for file in there if is_table(file)]
-        if tables:
+        pictures = [folder / out for out in result.outputs if Path(out).suffix in PICTURES]
+        shown = tables or [file for file in pictures if file.exists()]
+        if shown:
             found = True
-            yield ReportItem(result.name, tables[0], tuple(there))
+            yield ReportItem(result.name, shown[0], tuple(there or shown))
     if not found:
         raise InputError(path, "none of its tables has been made", f"`bavlo run {path}` first")
 
@@ -132,6 +136,8 @@ class _Room:
 def _section(number: int, item: ReportItem, room: _Room) -> Section:
     """What is said of one table."""
     key = f"s{number}"
+    if item.path.suffix in PICTURES:
+        return _picture(key, item, room)
     table = read_table(item.path)
     parts = parts_of(table)
     main = parts[-1]
@@ -156,6 +162,34 @@ def _section(number: int, item: ReportItem, room: _Room) -> Section:
         json.dumps(about, indent=2, ensure_ascii=False),
         tuple(notes),
     )
+
+
+def _picture(key: str, item: ReportItem, room: _Room) -> Section:
+    """What is said of a map or chart that is a result by itself."""
+    try:
+        about = json.loads(beside(item.path).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        about = {}
+    words = _words_of_picture(item, about)
+    figure = inline_picture(item.path.read_bytes(), PICTURES[item.path.suffix], words)
+    files = tuple(room.download(path) for path in item.files)
+    told = json.dumps(about, indent=2, ensure_ascii=False)
+    return Section(key, item.title, words, (), 0, (figure,), None, files, (), told)
+
+
+def _words_of_picture(item: ReportItem, about: Mapping[str, Any]) -> str:
+    """What a map or chart shows, from the request that made it."""
+    from bavlo.commands.chart import chart
+    from bavlo.commands.map import map_content
+
+    asked = about.get("request", {})
+    try:
+        request = request_of(asked, folder_of(asked, item.path))
+        if request.command == "map":
+            return map_in_words(map_content(request, SilentReporter()))
+        return f"{chart(request).title}."
+    except (BavloError, KeyError, StopIteration):  # what it was made of is not there any more
+        return f"As bavlo {asked.get('command', 'chart')} drew it."
 
 
 def _in_short(item: ReportItem, table: AnyTable, main: Table, about: Mapping[str, Any]) -> str:

@@ -25,6 +25,7 @@ from bavlo.engine.segments import (
     plan_segments,
     plan_units,
 )
+from bavlo.figures.titles import title_of
 from bavlo.grids.fast import planes, stored
 from bavlo.grids.fast.packed import HasPacked
 from bavlo.grids.source import GridSource, where
@@ -48,7 +49,6 @@ from bavlo.plan.series_table import (
     drop_partial_sums,
     series_summary,
     series_table,
-    series_title,
 )
 from bavlo.plan.settled import SettledValues
 from bavlo.plan.strips import strip_sample
@@ -244,7 +244,7 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
     about = about_series(plan, table, summary, report)
     every = plan.request.time.every_text
     shapes = shapes_of(plan.regions)
-    return TableResult(table, series_title(plan), summary, about, every=every, shapes=shapes)
+    return TableResult(table, title_of(table), summary, about, every=every, shapes=shapes)
 
 
 def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:

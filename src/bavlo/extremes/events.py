@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.time.axis import iso_days
+from bavlo.core.time.axis import steps_text
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert
 from bavlo.records import dataclass
@@ -127,8 +127,7 @@ def _of_region(
         values = record.mean[begin:stop, r]
         peak = _peak(values, above=bound.tests[0].test.above)
         steps = plan.first + np.array([begin, stop - 1, begin + peak])
-        middle = plan.time.start[steps] + plan.time.duration[plan.first] // 2
-        days = iso_days(middle, plan.time.calendar)
+        starts, ends = steps_text(plan.time, steps)
         variable = bound.tests[0].variable
         unit = plan.request.measuring.unit or variable.unit
         known = convert(values, variable.unit, unit, difference=False)
@@ -137,12 +136,12 @@ def _of_region(
             region,
             str(bound.condition),
             number,
-            days[0],
-            days[1],
+            starts[0],
+            ends[1],
             stop - begin,
             variable.name,
             float(known[peak]),
-            days[2],
+            starts[2],
             unit,
             float(np.nansum(known)) if amounts else np.nan,
             unit if amounts else "",

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
 
-STATIC_LABEL = "static"
 SEVERAL = 0
 
 if TYPE_CHECKING:
@@ -165,6 +165,9 @@ def draw(tables: Sequence[Table], title: str, figure: str | None = None, **setti
     from importlib import import_module
 
     name = "classes" if "class" in tables[0].axes else tables[0].name
+    if figure is None and name == "trends":
+        one = tables[0].axes["period"] == tables[0].axes["measure"] == 1
+        figure = "trend" if one and settings.get("intercept") is not None else "slopes"
     drawing = _suited(name, tables, figure, "matched" in settings)
     is_static = "period" in tables[0].header and tables[0].labels("period") == [STATIC_LABEL]
     if is_static and name != "classes":

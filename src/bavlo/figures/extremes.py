@@ -67,7 +67,11 @@ def as_series(table: Table) -> Table:
 
 
 def _days(table: Table, name: str) -> np.ndarray:
-    return np.array(table.labels(name), "datetime64[D]")
+    """The days of a column; an hour that is not in the event any more stands for the one before."""
+    texts = table.labels(name)
+    excluded = np.array([name == "end" and "T" in text for text in texts])
+    minutes = np.array(texts, "datetime64[m]") - excluded.astype("m8[m]")
+    return np.asarray(minutes, "datetime64[D]")
 
 
 def _needs_events(table: Table) -> None:

@@ -10,11 +10,13 @@ from bavlo.errors import RequestError
 from bavlo.figures.style import (
     MISSING,
     counts_heat,
+    neutral_of,
     page_size,
     scale_for,
     shortened,
     shown_unit,
     styled,
+    symmetric,
 )
 from bavlo.tables.table import Table
 
@@ -37,8 +39,8 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
     """
     from matplotlib.figure import Figure
 
-    about_zero = table.name == "anomalies"
-    values = table.full("anomaly" if about_zero else "value")
+    column = "anomaly" if table.name == "anomalies" else "value"
+    values, neutral = table.full(column), neutral_of(table, column)
     regions, periods = table.axes["region"], table.axes["period"]
     values = values.reshape(regions, periods, -1)
     if values.shape[2] > 1 and table.name == "normals":
@@ -52,9 +54,7 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
     low, high = 0.0, 1.0
     if shown.count():
         low, high = np.percentile(shown.compressed(), [RARE, 100 - RARE]).tolist()
-    if about_zero:
-        high = max(abs(low), abs(high))
-        low = -high
+    low, high = symmetric(low, high, neutral)
     if not low < high:
         low, high = low - 0.5, high + 0.5
     names, labels = table.labels("region"), table.labels("period")
@@ -65,7 +65,7 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
         axes.set_facecolor(MISSING)
         image = axes.imshow(
             shown,
-            cmap=scale_for(unit, about_zero=about_zero, heat=counts_heat(table)),
+            cmap=scale_for(unit, neutral=neutral, heat=counts_heat(table)),
             vmin=low,
             vmax=high,
             aspect="auto",

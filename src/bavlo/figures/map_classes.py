@@ -12,7 +12,7 @@ CLASSES = 6
 STEPS = (1, 2, 2.5, 5, 10)  # round numbers for class limits
 
 
-def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarray:
+def class_limits(values: np.ndarray, how: str, *, neutral: float | None) -> np.ndarray:
     """Limits of classes, ascending.
 
     Parameters
@@ -21,8 +21,8 @@ def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarra
         All values on the map.
     how
         quantile, equal, or limits with commas between them.
-    about_zero
-        Equal classes lie as far below as above zero, where there are values on both sides.
+    neutral
+        Equal classes lie as far below as above it, where there are values on both sides.
     """
     known = values[np.isfinite(values)]
     if not known.size:
@@ -35,13 +35,15 @@ def class_limits(values: np.ndarray, how: str, *, about_zero: bool) -> np.ndarra
     if how == "quantile":
         limits = np.unique(np.quantile(known, np.linspace(0, 1, CLASSES + 1)))
         return _rounded(limits) if limits.size > 1 else np.array([low, high])
-    if about_zero and low < 0 < high:
+    middle = neutral or 0.0
+    low, high = low - middle, high - middle
+    if neutral is not None and low < 0 < high:
         high = max(abs(low), abs(high))
         low = -high
-    elif about_zero:
+    elif neutral is not None:
         low, high = min(low, 0.0), max(high, 0.0)
     step = round_step((high - low) / (CLASSES + 2))
-    return np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step
+    return middle + np.arange(math.floor(low / step), math.ceil(high / step) + 1) * step
 
 
 def _given(how: str, low: float, high: float) -> np.ndarray:
@@ -78,10 +80,11 @@ def _rounded(limits: np.ndarray) -> np.ndarray:
     return limits
 
 
-def scale_positions(limits: np.ndarray, *, about_zero: bool) -> np.ndarray:
+def scale_positions(limits: np.ndarray, *, neutral: float | None) -> np.ndarray:
     """Where each class stands on the colour scale, 0 to 1."""
     middles = (limits[1:] + limits[:-1]) / 2
-    if about_zero:
+    if neutral is not None:
+        middles = middles - neutral
         reach = np.abs(middles).max() or 1.0
         return np.asarray(0.5 + middles / reach / 2)
     return np.linspace(0.06, 1, middles.size) if middles.size > 1 else np.array([0.55])

@@ -49,8 +49,8 @@ class MapContent:
         Cells, coloured where there are no `values`, else drawn in grey beneath.
     lonlat
         Whether the coordinates are longitude and latitude.
-    about_zero
-        Whether values are anomalies.
+    neutral
+        The value that they lie about, as 0 of anomalies; None where there is none.
     categories
         Code, name and colour of each class, where cells hold class codes.
     hatched : (P, R) bool or None
@@ -72,7 +72,7 @@ class MapContent:
     values: np.ndarray | None
     grid: GridWindow | None
     lonlat: bool
-    about_zero: bool
+    neutral: float | None
     categories: tuple[tuple[int, str, str], ...] = ()
     hatched: np.ndarray | None = None
     hatched_means: str = ""

@@ -101,9 +101,9 @@ def _classes_of(
         limits = np.arange(len(content.categories) + 1) - 0.5
         return limits, np.array([to_rgba(colour) for _, _, colour in content.categories])
     spread = coloured if content.scaled is None else content.scaled
-    limits = class_limits(spread, classes, about_zero=content.about_zero)
-    scale = scale_for(content.unit, about_zero=content.about_zero, heat=content.heat)
-    return limits, scale(scale_positions(limits, about_zero=content.about_zero))
+    limits = class_limits(spread, classes, neutral=content.neutral)
+    scale = scale_for(content.unit, neutral=content.neutral, heat=content.heat)
+    return limits, scale(scale_positions(limits, neutral=content.neutral))
 
 
 def _caption(content: MapContent, left_out: int) -> str:
@@ -341,12 +341,9 @@ def _legend(
             f"{low:,.{digits}f} to {high:,.{digits}f}".replace("-", "−")
             for low, high in itertools.pairwise(limits.tolist())
         ]
-    occurs = np.full(len(colours), content.scaled is not None)  # one legend for several maps
-    occurs[class_of(coloured[np.isfinite(coloured)], limits)] = True
     patches = [
         Patch(facecolor=tuple(colour), edgecolor=COAST, linewidth=0.6, label=text)
-        for colour, text, shown in zip(colours, texts, occurs, strict=True)
-        if shown
+        for colour, text in zip(colours, texts, strict=True)
     ]
     if not content.categories:
         patches = patches[::-1]  # the highest values stand at the top

@@ -82,7 +82,7 @@ class Section:
     findings: tuple[str, ...]
     more: int
     figures: tuple[PageFigure, ...]
-    table: PageTable
+    table: PageTable | None
     downloads: tuple[Download, ...]
     meanings: tuple[tuple[str, str], ...]
     provenance: str
@@ -140,6 +140,18 @@ def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:
     svg = ID.sub(rf'id="{key}-\1"', svg)
     svg = LINK.sub(rf"\1{key}-\2", svg)
     return PageFigure(svg.replace("<svg ", '<svg aria-hidden="true" focusable="false" ', 1), words)
+
+
+def inline_picture(data: bytes, kind: str, words: str) -> PageFigure:
+    """A picture file that stands within a page.
+
+    Parameters
+    ----------
+    kind
+        Its media type, as image/png.
+    """
+    text = base64.b64encode(data).decode("ascii")
+    return PageFigure(f'<img alt="" src="data:{kind};base64,{text}">', words)
 
 
 def _few_colours(found: re.Match[str]) -> str:

@@ -160,7 +160,7 @@ def draw_agreement(table: Table, title: str, base: Base | None = None) -> Figure
     """One statistic of a table of agreement: regions down, periods across."""
     from matplotlib.figure import Figure
 
-    from bavlo.figures.style import scale_for
+    from bavlo.figures.style import neutral_of, scale_for, symmetric
 
     for axis in ("measure", "pair", "statistic"):
         if table.axes[axis] > 1:
@@ -171,14 +171,14 @@ def draw_agreement(table: Table, title: str, base: Base | None = None) -> Figure
     values = table.full("value")[:, :, 0, 0, 0]
     statistic = table.labels("statistic")[0]
     unit = table.along("unit", "measure")[0]
-    correlation = unit == "1"
+    correlation, neutral = unit == "1", neutral_of(table, "value")
     limit = float(np.nanmax(np.abs(values))) if np.isfinite(values).any() else 1.0
-    low, high = (0.0, 1.0) if correlation else (-limit, limit)
+    low, high = symmetric(0.0, 1.0 if correlation else limit, neutral)
     regions, periods = table.labels("region"), table.labels("period")
     with styled():
         figure = Figure(figsize=grown_page(0.34 * len(regions) + 2), layout="constrained")
         axes = figure.add_subplot()
-        scale = scale_for("mm", about_zero=not correlation)
+        scale = scale_for("mm", neutral=neutral)
         image = axes.imshow(values, cmap=scale, vmin=low, vmax=high, aspect="auto")
         axes.set_xticks(range(len(periods)), periods)
         axes.set_yticks(range(len(regions)), [shortened(name, 28) for name in regions])

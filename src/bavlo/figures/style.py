@@ -9,7 +9,10 @@ from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from bavlo.core.stats.agreement import AGREEMENTS
+from bavlo.core.stats.normals import MINUS
 from bavlo.errors import in_one_line
+from bavlo.tables.schema import schema_by_axes
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -92,18 +95,48 @@ def colour_scale(name: str, colours: Sequence[str]) -> Any:
     return LinearSegmentedColormap.from_list(name, list(colours))
 
 
-def scale_for(unit: str, *, about_zero: bool, heat: bool = False) -> Any:
+def scale_for(unit: str, *, neutral: float | None, heat: bool = False) -> Any:
     """The colour scale for values in a unit: anomalies differ by whether warm or wet is above.
 
     Parameters
     ----------
+    neutral
+        The value that they lie about; None for a scale from pale to dark.
     heat
         The values count what happens when it is warm.
     """
     warm = heat or re.sub(A_DECADE, "", unit) in TEMPERATURES
-    if about_zero:
+    if neutral is not None:
         return colour_scale("anomaly", DRY_TO_WET[::-1] if warm else DRY_TO_WET)
     return colour_scale("value", HEAT if heat else WARM if warm else WET)
+
+
+def neutral_of(table: Table, column: str) -> float | None:
+    """The value that those of a column lie about, such as 0 of anomalies and 100 of percents."""
+    schema = schema_by_axes(table).column(column)
+    if schema is None or schema.neutral is not None or column != "value":
+        return None if schema is None else schema.neutral
+    if "statistic" in table.header and table.name == "compare":
+        found = {AGREEMENTS[str(name)].neutral for name in table.labels("statistic")}
+        return found.pop() if len(found) == 1 else None
+    if "base" in table.header and MINUS in str(table.labels("base")[0]):
+        return 0.0
+    return neutral_of_words(" ".join(map(str, table.labels("variable"))))
+
+
+def neutral_of_words(names: str) -> float | None:
+    """The same of a variable, by what its names say."""
+    if re.search(r"percent[ _]of[ _](the[ _])?normal|_percent\b", names):
+        return 100.0
+    return 0.0 if re.search(r"(anomal|score|trend|bias|change)", names, re.IGNORECASE) else None
+
+
+def symmetric(low: float, high: float, neutral: float | None) -> tuple[float, float]:
+    """The ends of a scale of colours, as far on both sides of what is neutral."""
+    if neutral is None:
+        return low, high
+    reach = max(abs(low - neutral), abs(high - neutral))
+    return neutral - reach, neutral + reach
 
 
 def counts_heat(table: Table) -> bool:

@@ -75,7 +75,7 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
         low, high = float(np.nanmin(value)), float(np.nanmax(value))
         if not high > low:
             low, high = low - 0.5, high + 0.5
-        scale = scale_for(cells.unit, about_zero=False) if cells.unit else colour_scale("v", WET)
+        scale = scale_for(cells.unit, neutral=None) if cells.unit else colour_scale("v", WET)
         axes.pcolormesh(
             x, y, np.ma.masked_invalid(value), cmap=scale, vmin=low, vmax=high,
             alpha=np.clip(share, 0, 1),  # one for each cell

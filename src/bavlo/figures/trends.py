@@ -38,11 +38,26 @@ def draw_trend(
     matched: Any = None,
     intercept: np.ndarray | None = None,
 ) -> Figure:
-    """Each region's values by year, with the line of the trend and the band of its interval."""
+    """Each region's values by year, with the line of the trend and the band of its interval.
+
+    Raises
+    ------
+    RequestError
+        Where there are several periods or measures, or the values are not there.
+    """
+    for axis in ("period", "measure"):
+        if table.axes[axis] > 1:
+            raise RequestError(
+                "figure",
+                f"trend draws one {axis}, and the table has {table.axes[axis]}",
+                f"choose one with ‹pick {axis}={table.labels(axis)[0]}›, or use slopes",
+            )
     if matched is None or intercept is None:
-        return draw_slopes(table, title, base)
-    if table.axes["period"] > 1 or table.axes["measure"] > 1:
-        return draw_slopes(table, title, base)
+        raise RequestError(
+            "figure",
+            "trend draws the values too, which a table of trends does not hold",
+            "draw it with `bavlo trends … ‹out FILE.png›`, or use slopes",
+        )
     slope, lower, upper = (table.full(n)[:, 0, 0] / DECADE for n in ("slope", "lower", "upper"))
     significant = is_significant(table)[:, 0, 0]
     years = np.array([int(end[:4]) for end in matched.ends])
@@ -80,7 +95,7 @@ def draw_trend(
     return figure
 
 
-def draw_slopes(table: Table, title: str, base: Base | None = None) -> Figure:
+def draw_slopes(table: Table, title: str, base: Base | None = None, **_: Any) -> Figure:
     """Slopes with their intervals, a row a region and a column a period of the year."""
     if table.axes["measure"] > 1:
         raise RequestError("pick", "the table has several measures", "choose one with ‹pick›")

@@ -19,10 +19,12 @@ from bavlo.figures.style import (
     LINES,
     MISSING,
     counts_heat,
+    neutral_of,
     panels_apart,
     scale_for,
     shown_unit,
     styled,
+    symmetric,
 )
 from bavlo.records import dataclass
 from bavlo.tables.table import Table
@@ -192,15 +194,13 @@ def draw_totals(table: Table, title: str, base: Base | None = None) -> Figure:
 
 def draw_matrix(table: Table, title: str, base: Base | None = None) -> Figure:
     """Years down and periods of the year across; of one a year, regions down and years across."""
-    about_zero = table.name == "anomalies"
-    data = by_year(table, "anomaly" if about_zero else "value")
+    column = "anomaly" if table.name == "anomalies" else "value"
+    data, neutral = by_year(table, column), neutral_of(table, column)
     if len(data.kinds) == 1:
         return draw_many(table, title)
-    scale = scale_for(data.unit, about_zero=about_zero, heat=counts_heat(table))
+    scale = scale_for(data.unit, neutral=neutral, heat=counts_heat(table))
     low, high = np.nanmin(data.values, initial=np.inf), np.nanmax(data.values, initial=-np.inf)
-    if about_zero:
-        high = max(abs(low), abs(high))
-        low = -high
+    low, high = symmetric(float(low), float(high), neutral)
     if not low < high:
         low, high = 0.0, max(high, 1.0)
     with styled():
@@ -209,7 +209,7 @@ def draw_matrix(table: Table, title: str, base: Base | None = None) -> Figure:
             image = _matrix(axes, data, data.values[r], scale, (float(low), float(high)))
         name_kinds(panels[0], data.kinds, data.months)
         caption = f"{data.years[0]}..{data.years[-1]}"
-        if about_zero:
+        if column == "anomaly":
             caption += f"   ·   against normals of {table.labels('base')[0]}"
         if np.isnan(data.values).any():
             caption += "   ·   hatched: no value"

@@ -452,6 +452,10 @@ def output_variables(plan: GridPlan) -> tuple[OutputVariable, ...]:
     variable, product, base = plan.source.variable, plan.request.gridding.product, plan.base
     way = CELL_METHODS[plan.combine]
     name, long_name, unit = variable.name, variable.title, plan.unit
+    if not isinstance(plan.reducer, SingleSteps) and plan.source.time is not None:
+        how = {MIN: "lowest", MAX: "highest"}.get(plan.combine, plan.combine)
+        of = long_name[:1].lower() + long_name[1:] if long_name[1:2].islower() else long_name
+        long_name = f"{how} of {of}"
     methods = f"time: {way}" if plan.source.time is not None else ""
     difference = variable.difference or (product == ANOMALY and is_temperature(unit))
     if product != VALUE:

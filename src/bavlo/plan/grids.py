@@ -6,7 +6,7 @@ from itertools import product
 from typing import Any
 
 from bavlo.core.stats.measures import SHARES
-from bavlo.core.time.axis import iso_day
+from bavlo.core.time.axis import PERIOD, iso_day
 from bavlo.core.values.kinds import (
     ACCUMULATED,
     AMOUNT,
@@ -193,7 +193,7 @@ def report_grid(source: GridSource, request: Request, report: Reporter) -> None:
         f"{what.kind} ({what.why})"
     )
     gaps = time.gaps()
-    if gaps.size:
+    if gaps.size and time.length != PERIOD:  # seasons are no steps that follow one another
         first = int(gaps[0])
         report.warn(
             f"{where(source)}: {counted(gaps.size, 'gap')} in time, the first between "

@@ -6,17 +6,16 @@ import numpy as np
 
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, OverlayIndex
 from bavlo.core.stats.strips import StripSample
-from bavlo.core.stats.windows import running, windowed
+from bavlo.core.stats.windows import over_windows, running, windowed
 from bavlo.core.time.axis import DAY, PERIOD, iso_day
-from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
-from bavlo.core.values.kinds import RATE, total_unit_of
+from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, either
 from bavlo.plan.strips import measured
 from bavlo.plan.value_range import ValueRange
-from bavlo.plan.wording import counted, empty_rows, listed, outside_notes, row_count, some_of
+from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count, some_of
 from bavlo.records import replace
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
@@ -129,22 +128,15 @@ def apply_windows(plan: SeriesPlan, values: SeriesArrays) -> SeriesPlan:
     else:
         return plan
     begin = np.searchsorted(periods.start, values.start)
-
-    def summed(array: np.ndarray) -> np.ndarray:
-        """Sums from where each value's time begins."""
-        total = np.concatenate([np.zeros_like(array[..., :1]), np.cumsum(array, axis=-1)], axis=-1)
-        return np.asarray(total[..., 1:] - total[..., begin])
-
     whole = (periods.end - periods.start) / DAY
     area = values.area_valid.transpose(0, 2, 1)
     known = np.nan_to_num(area) * whole
-    values.area_valid = (summed(known) / summed(np.broadcast_to(whole, area.shape))).transpose(
-        0, 2, 1
-    )[:, plan.lead :]
-    values.steps = summed(values.steps)[:, plan.lead :]
+    share = over_windows(known, begin) / over_windows(whole, begin)
+    values.area_valid = share.transpose(0, 2, 1)[:, plan.lead :]
+    values.steps = over_windows(values.steps, begin)[:, plan.lead :]
     values.value = flat.reshape(length, regions, measures).transpose(1, 0, 2)[:, plan.lead :].copy()
     values.start = values.start[plan.lead :]
-    assignment = replace(assignment, expected=summed(assignment.expected)[plan.lead :])
+    assignment = replace(assignment, expected=over_windows(assignment.expected, begin)[plan.lead :])
     return replace(
         plan,
         periods=periods.take(np.arange(plan.lead, length)),
@@ -184,6 +176,7 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
             "value": values.value,
             "unit": units,
             "combine": _combine_text(plan),
+            "window": plan.request.time.window[0] if max(plan.request.time.window) > 1 else None,
             "order": plan.orders,
             "area_valid": values.area_valid,
             "steps": values.steps,
@@ -232,6 +225,8 @@ def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
             note = outside[region]
         elif area < 1 and (steps == 0 or steps >= wanted):
             note = f"area_valid {area:.2f}"
+        elif steps >= wanted:  # the record begins within the window
+            note = "window not complete"
         else:
             note = f"{steps:.6g} of {wanted:.6g} {plan.time.steps_name}"
         notes[region, period, measure] = note
@@ -259,29 +254,3 @@ def series_summary(plan: SeriesPlan, table: Table) -> tuple[str, ...]:
             f"{'it' if len(plan.left_out) == 1 else 'them'}: {some_of(plan.left_out)}"
         )
     return tuple(lines)
-
-
-def series_title(plan: SeriesPlan) -> str:
-    """Such as `Daily rain: total by month, p90 of the cells`."""
-    names = [measure.name for measure in plan.measures]
-    if plan.source.time is None:
-        return f"{plan.source.variable.title}: {listed(names)}"
-    step = plan.time.step_name
-    way = {TOTAL: "total", MEAN: "mean", MIN: f"lowest {step}", MAX: f"highest {step}"}
-    if plan.request.time.combine.degree_days is not None:
-        way[TOTAL] = str(plan.request.time.combine.degree_days)
-    every = (plan.request.time.every_text).lower()
-    span = {"all": "over the whole time"}.get(every, f"by {every}")
-    if plan.request.time.rule.kind in ("months", "span"):
-        span = f"for {plan.request.time.every_text}"
-    if plan.request.time.combine.running:
-        span = f"from the beginning of each {every}"
-    elif plan.request.time.window[0] > 1:
-        span = f"of the last {plan.request.time.window[0]} {every}s"
-        if plan.request.time.rule.kind in ("months", "span"):
-            span = (
-                f"of the last {plan.request.time.window[0]} periods {plan.request.time.every_text}"
-            )
-    of = f", {listed(names)} of the cells" if names != ["mean"] else ""
-    rate = " rate" if plan.what.kind == RATE and plan.combine != TOTAL else ""
-    return f"{plan.source.variable.title}{rate}: {way[plan.combine]} {span}{of}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence, Sized
 
@@ -75,3 +76,39 @@ def empty_rows(table: Table) -> list[str]:
         count = counted(empty.total(), "row")
         lines.append(f"{count} without a value: {why} (such as {example}; see column note)")
     return lines
+
+
+def rank_in_words(rank: int, tied: int, of: int, words: tuple[str, str]) -> str:
+    """How a rank is said, from the nearer end.
+
+    Parameters
+    ----------
+    tied
+        How many others share it.
+    words
+        Of the low end and of the high one.
+
+    Examples
+    --------
+    >>> rank_in_words(2, 0, 30, ("lowest", "highest"))
+    '2nd lowest of 30'
+    >>> rank_in_words(1, 3, 30, ("driest", "wettest"))
+    'driest of 30, with 3 others'
+    """
+    from_top = of + 1 - rank - tied
+    word, number = (words[0], rank) if rank <= from_top else (words[1], from_top)
+    ending = {1: "st", 2: "nd", 3: "rd"}.get(number % 10, "th")
+    ending = "th" if 10 <= number % 100 <= 20 else ending
+    nth = "" if number == 1 else f"{number}{ending} "
+    return f"{nth}{word} of {of}" + (f", with {counted(tied, 'other')}" if tied else "")
+
+
+def tie_note(tied: int) -> str:
+    """The note of a rank that others share."""
+    return f"rank shared with {counted(tied, 'other')}"
+
+
+def tied_in(note: str) -> int:
+    """How many others share a rank, by its note."""
+    match = re.match(r"rank shared with (\d+) other", note)
+    return int(match[1]) if match else 0

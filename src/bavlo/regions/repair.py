@@ -14,6 +14,7 @@ POINT, MULTIPOINT, POLYGON, MULTIPOLYGON = 0, 4, 3, 6
 
 
 FARTHEST = 1e9  # degrees or metres
+LIKELY = 0.5  # share of its area by which a repair changes a region; more, and it was none
 
 
 def repaired(
@@ -56,9 +57,14 @@ def repaired(
         reason = shapely.is_valid_reason(out[i]).split("[")[0].lower()
         before = shapely.area(out[i])
         out[i] = _rebuilt(out[i])
-        change = shapely.area(out[i]) / before - 1 if before else 0.0
-        by = f"changed its area by {change:+.2%}" if abs(change) >= 5e-5 else "kept its area"
-        repairs.append(f"{labels[i]}: {reason} repaired, which {by}")
+        change = shapely.area(out[i]) / before - 1 if before else np.inf
+        if abs(change) > LIKELY:  # what an outline that crosses itself encloses is no area
+            text = "repaired; what it enclosed before was no area to compare with"
+        elif abs(change) >= 5e-5:
+            text = f"repaired, which changed its area by {change:+.2%}"
+        else:
+            text = "repaired, which kept its area"
+        repairs.append(f"{labels[i]}: {reason} {text}")
     for i in np.flatnonzero(~np.isin(shapely.get_type_id(out), (POLYGON, MULTIPOLYGON))).tolist():
         parts = [p for p in _all_parts(out[i]) if p.geom_type == "Polygon" and p.area > 0]
         if not parts:

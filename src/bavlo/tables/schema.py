@@ -19,6 +19,9 @@ TEXT, NUMBER = "text", "number"
 OF_VALUES = ""  # the unit of a column that is in the unit of its row
 
 
+NEUTRAL = "+neutral="  # flag of a column whose values lie about one
+
+
 @dataclass(frozen=True)
 class ColumnSchema:
     """One column.
@@ -35,8 +38,8 @@ class ColumnSchema:
         Of a number; OF_VALUES for that of the row's column `unit`.
     optional
         Left out as a whole where it does not apply.
-    about_zero
-        Its values lie about zero: a map colours both sides.
+    neutral
+        The value that its own lie about: a map colours both sides of it. None where there is none.
     """
 
     name: str
@@ -44,7 +47,7 @@ class ColumnSchema:
     kind: str
     unit: str = OF_VALUES
     optional: bool = False
-    about_zero: bool = False
+    neutral: float | None = None
 
 
 @dataclass(frozen=True)
@@ -143,7 +146,7 @@ def _columns(axes: Mapping[str, Sequence[str]], rows: str) -> tuple[ColumnSchema
                 kind,
                 units[0] if units else OF_VALUES,
                 "+optional" in flags,
-                "+about_zero" in flags,
+                next((float(word[len(NEUTRAL) :]) for word in flags if NEUTRAL in word), None),
             )
         )
     return tuple(out)
@@ -313,17 +316,17 @@ ANOMALIES = TableSchema(
         unit m text
         normal rpmw number
         std rpmw number
-        anomaly rpmw number +about_zero
-        percent_of_normal rpmw number %
-        score rpmw number 1 +about_zero
+        anomaly rpmw number +neutral=0
+        percent_of_normal rpmw number % +neutral=100
+        score rpmw number 1 +neutral=0
         score_kind - text
         rank rpmw number rank
         ranked_of rpmw number rank
         base - text
         years rpmw number years
-        area_valid rpm number 1
-        steps rp number
-        steps_expected p number
+        area_valid rpmw number 1
+        steps rpw number
+        steps_expected pw number
         note rpmw text
         calendar - text +optional
         weight - text +optional
@@ -378,6 +381,7 @@ SERIES = TableSchema(
         value rpm number
         unit m text
         combine - text
+        window - number +optional
         order m text
         area_valid rpm number 1
         steps rp number
@@ -417,7 +421,7 @@ COMPARE = TableSchema(
         a i text
         b i text
         statistic s text
-        value rpmis number +about_zero
+        value rpmis number
         unit ms text
         n rpmi number periods
         note rpmis text
@@ -471,7 +475,7 @@ TRENDS = TableSchema(
         count m text +optional
         first rpm number year
         last rpm number year
-        slope rpm number +about_zero
+        slope rpm number +neutral=0
         lower rpm number
         upper rpm number
         confidence - number 1

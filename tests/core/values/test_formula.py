@@ -152,6 +152,11 @@ def test_what_means_nothing_is_refused(text):
         derived_variable(parse_formula(text), GRIDS)
 
 
+def test_percentiles_in_formulas_may_have_decimals():
+    ((name, _),) = parse_formula("x = rain / p99.5(rain)").term.calls()
+    assert name == "p99.5"
+
+
 def test_formulas_without_end_are_refused_as_too_long():
     parse_formula("x = " + "+".join(["a"] * MOST_PARTS))
     with pytest.raises(RequestError, match="one part more than the 200"):

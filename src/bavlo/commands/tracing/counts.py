@@ -12,7 +12,7 @@ from bavlo.commands.extremes import count, extremes_result
 from bavlo.commands.return_levels import YearlyHighest, return_levels
 from bavlo.commands.tracing.lines import RULE, STEP, YEAR, Line, Traced, no_such_row
 from bavlo.core.stats.gev import fit_l_moments, fit_likelihood
-from bavlo.core.time.axis import iso_days
+from bavlo.core.time.axis import steps_text
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.records import replace
@@ -96,8 +96,7 @@ def _steps(plan: ExtremesPlan, arrays: ExtremesArrays, row: Mapping[str, Any]) -
     r, n = names.index(str(row["region"])), arrays.names.index(condition)
     daily, time = arrays.daily[n], plan.time
     steps = np.arange(plan.first, plan.last)
-    starts = iso_days(time.start[steps], time.calendar)
-    ends = iso_days(time.end[steps] - 1, time.calendar)
+    starts, ends = steps_text(time, steps)
     if "period" in row:
         if row["period"] not in plan.periods.labels:
             raise no_such_row(row["region"], f"period {row['period']}")

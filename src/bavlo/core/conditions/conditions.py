@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from bavlo.core.values.percents import percent_in
 from bavlo.core.values.tokens import Tokens, plain_number
 from bavlo.errors import RequestError
 from bavlo.records import dataclass
@@ -25,7 +26,6 @@ TOKEN = re.compile(
     r"|(?P<number>[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)"
     r"|(?P<word>[^\s<>≥≤]+))"
 )
-PERCENTILE = re.compile(r"p(\d{1,2}(?:\.\d+)?)$", re.IGNORECASE)
 NAME = re.compile(r"[A-Za-z_]\w*$")
 EXAMPLE = 'write it as "rain >= 20 mm" or "tmax > p90 and tmin > p90 for 3 days"'
 
@@ -198,13 +198,12 @@ class _Reader(Tokens):
                 self.next += 1
             return Fixed(float(number), _joined(unit))
         word = self.take("word")
-        if word is None or not (PERCENTILE.match(word) or NAME.match(word)):
+        percent = None if word is None else percent_in(word.lower(), "when")
+        if word is None or not (percent is not None or NAME.match(word)):
             self.next -= word is not None
             raise self.error("should be a value with its unit, a percentile or a grid")
-        match = PERCENTILE.match(word)
-        if match is None:
+        if percent is None:
             return Named(word)
-        percent = float(match.group(1))
         of = None
         if self.word("of"):
             of = self.pair(WET_DAYS, ALL_DAYS)

@@ -25,18 +25,21 @@ class Agreement:
         Of the statistic; empty for that of the values.
     meaning
         One line for the help.
+    neutral
+        The value of full agreement where it lies amidst the others; None where at their end.
     """
 
     name: str
     unit: str
     meaning: str
+    neutral: float | None = None
 
 
 AGREEMENTS = {
     each.name: each
     for each in (
-        Agreement("bias", "", "mean of b - a"),
-        Agreement("percent_bias", "%", "100 · Σ(b - a) / Σa, of totals"),
+        Agreement("bias", "", "mean of b - a", 0.0),
+        Agreement("percent_bias", "%", "100 · Σ(b - a) / Σa, of totals", 0.0),
         Agreement("mae", "", "mean of |b - a|"),
         Agreement("rmse", "", "root of the mean of (b - a)²"),
         Agreement("correlation", "1", "Pearson's"),

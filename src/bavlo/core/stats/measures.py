@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from typing import Protocol
 
@@ -10,6 +9,7 @@ import numpy as np
 
 from bavlo.core.values.combine import MEAN
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
+from bavlo.core.values.percents import percent_in
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError, one_of
 from bavlo.records import dataclass
@@ -244,9 +244,8 @@ def parse_measure(name: str) -> Measure:
     name = name.strip().lower()
     if name in MEASURES:
         return MEASURES[name]
-    match = re.fullmatch(r"p(\d{1,3}(?:\.\d+)?)", name)
-    if match and float(match.group(1)) <= 100:
-        percent = float(match.group(1))
+    percent = percent_in(name, "measure")
+    if percent is not None:
         return Measure(
             name,
             lambda s: s.percentile(percent),

@@ -11,6 +11,7 @@ from bavlo.core.stats.ranks import TIED
 from bavlo.core.sums import mean_of, within
 from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
+from bavlo.core.values.percents import percent_in
 from bavlo.errors import RequestError, one_of
 from bavlo.records import dataclass
 
@@ -25,6 +26,7 @@ PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE, TREND)
 
 LEAST_SHARE = 0.8  # of the base years, WMO-No. 1203 §4.4
 LEAP_DAY = "02-29"
+MINUS = " minus "  # between the names of two bases whose normals are subtracted
 STATISTICS = ("mean", "std", "min", "max", "pNN")
 
 
@@ -88,10 +90,7 @@ class Normals:
 def parse_statistic(name: str) -> str:
     """Check the name of a statistic."""
     text = name.strip().lower()
-    percent = text[1:].replace(".", "", 1)
-    if text in ("mean", "std", "min", "max"):
-        return text
-    if text.startswith("p") and percent.isdigit() and float(text[1:]) <= 100:
+    if text in ("mean", "std", "min", "max") or percent_in(text, "statistic") is not None:
         return text
     raise RequestError("statistic", f"'{name}' is no statistic", one_of(name, STATISTICS))
 

@@ -57,6 +57,19 @@ def windowed(
     return out, first
 
 
+def over_windows(values: np.ndarray, first: np.ndarray) -> np.ndarray:
+    """(…, P) sums of values (…, P) from the first period of each window (P,) to its last.
+
+    Examples
+    --------
+    >>> over_windows(np.array([31.0, 28, 31]), np.array([0, 0, 1]))
+    array([31., 59., 59.])
+    """
+    total = np.cumsum(values, axis=-1)
+    total = np.concatenate([np.zeros_like(total[..., :1]), total], axis=-1)
+    return np.asarray(total[..., 1:] - total[..., first])
+
+
 def running(
     values: np.ndarray,
     steps: PeriodAxis,

@@ -157,6 +157,21 @@ def iso_minute(instant: int, calendar: str) -> str:
     return f"{date.year:04d}-{date.month:02d}-{date.day:02d}T{date.hour:02d}:{date.minute:02d}"
 
 
+def steps_text(time: TimeAxis, steps: np.ndarray) -> tuple[list[str], list[str]]:
+    """First and last day of some steps, both included; minutes, the end excluded, of shorter ones.
+
+    A step of a day belongs to the day that holds its middle.
+    """
+    start, end = time.start[steps], time.end[steps]
+    if isinstance(time.length, str) or time.length >= DAY:
+        if time.length == DAY:
+            start = end = start + time.duration[steps] // 2 + 1
+        return iso_days(start, time.calendar), iso_days(end - 1, time.calendar)
+    texts = ([iso_minute(int(t), time.calendar) for t in each] for each in (start, end))
+    first, last = texts
+    return first, last
+
+
 def years_of(instants: np.ndarray, calendar: str) -> np.ndarray:
     """(N,) int the years that hold the instants."""
     return np.array([date.year for date in to_dates(instants, calendar)])

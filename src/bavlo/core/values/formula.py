@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 import numpy as np
 
 from bavlo.core.values.kinds import AMOUNT, MADE_OF, NOT_TOLD, RATE, STATE, Variable, quantity
+from bavlo.core.values.percents import percent_in
 from bavlo.core.values.tokens import Tokens
 from bavlo.core.values.units import (
     by_depth,
@@ -29,7 +30,7 @@ NUMBER = r"\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+"
 UNIT = r"[A-Za-z%][A-Za-z_%]*(?:\^?-?\d+)?(?:/[A-Za-z]+\d?|(?:[ *.][A-Za-z]+\^?-\d+))*"
 TOKEN = re.compile(
     rf"\s*(?:(?P<constant>(?:{NUMBER})\s*(?:{UNIT}))|(?P<number>{NUMBER})"
-    r"|(?P<name>[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
+    r"|(?P<name>p\d+\.\d+(?=\s*\()|[A-Za-z_]\w*)|(?P<sign>[-+*/()=]))"
 )
 MOST_DEPTH = 100
 MOST_PARTS = 200  # numbers, grids and functions
@@ -215,7 +216,7 @@ class _Reader(Tokens):
 
     def call(self, name: str) -> Term:
         """A function of the cells of each region."""
-        if name not in FUNCTIONS and not re.fullmatch(r"p\d{1,2}(\.\d+)?|p100", name):
+        if name not in FUNCTIONS and percent_in(name, OPTION) is None:
             self.next -= 1
             raise self.error(f"is no function; use one of: {' '.join(FUNCTIONS)} pNN")
         self.take("sign", "(")

@@ -1,6 +1,7 @@
 """`bavlo run`: what a study lists is made once, and again only where something changed."""
 
 import json
+import re
 import shutil
 import subprocess
 import time
@@ -12,8 +13,6 @@ import pytest
 import shapely
 
 from bavlo.commands import ledger, series
-from bavlo.grids.fast import chunks
-from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.netcdf import close_all
 from support import PROGRAM, box, program, run, write_grid, write_regions
 
@@ -231,33 +230,18 @@ def test_why_a_result_is_made_is_said(folder):
     assert "months: up to date" in checked
 
 
-def test_results_of_the_same_grid_are_made_in_one_pass_with_the_bytes_of_each_alone(
-    folder, monkeypatch
-):
-    inflated = []
-
-    def counted(data, size):
-        inflated.append(size)
-        return inflate(data, size)
-
-    monkeypatch.setattr(chunks, "inflate", counted)
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
-    chunks._readers.clear()
-    together = said(folder)
-    assert together.count(" with 5 others, since") == 6
-    assert len(inflated) == 3 * 365  # each chunk of the record once
+def test_results_of_a_study_have_the_bytes_of_each_alone(folder):
+    said(folder)
     made = outputs(folder)
     shutil.rmtree(folder / "out")
-    inflated.clear()
     for name in ("months", "anomalies", "volumes", "latest", "wet days", "wet regions"):
-        assert "others" not in said(folder, "--only", name)
-    assert len(inflated) > 5 * 3 * 365
+        said(folder, "--only", name)
     assert {name: outputs(folder)[name] for name in made if "wet_anom" not in name} == {
         name: data for name, data in made.items() if "wet_anom" not in name
     }
 
 
-def test_one_result_of_a_pass_fails_without_the_others(folder):
+def test_one_result_fails_without_the_others(folder):
     text = STUDY.replace('measure = "volume"', 'measure = "volume"\nunit = "degC"')
     (folder / "s.toml").write_text(text)
     told = said(folder, check=False)
@@ -433,3 +417,54 @@ def test_counts_of_periods_that_no_new_step_reaches_are_kept(folder):
     for name in ("wet days", "wet regions"):
         done = run("run", "s.toml", "--verbose", "--only", name, cwd=folder)
         assert "31 of 1126 steps are counted again" in done.stderr
+
+
+NEEDY = """
+[study]
+folder = "out"
+[grids]
+rain = "rain_*.nc"
+tmax = "tmax_*.nc"
+tmin = "tmin_*.nc"
+[regions]
+file = "watersheds.geojson"
+[[result]]
+name = "ranks"
+command = "series"
+grids = "rain"
+measure = "p90"
+out = "ranks.csv"
+[[result]]
+name = "months"
+command = "series"
+grids = "tmin"
+out = "months.csv"
+[[result]]
+name = "warm"
+command = "series"
+grids = "tmax"
+measure = "p90"
+out = "warm.csv"
+[[result]]
+name = "wet"
+command = "extremes"
+grids = "rain"
+when = "rain >= 20 mm"
+out = "wet.csv"
+"""
+
+
+def test_a_study_needs_no_more_memory_than_its_largest_result(demo, tmp_path):
+    for path in demo.iterdir():
+        if path.suffix == ".nc" or path.name == "watersheds.geojson":
+            (tmp_path / path.name).symlink_to(path)
+    (tmp_path / "s.toml").write_text(NEEDY)
+    needs = []
+    for name in ("ranks", "months", "warm", "wet"):
+        done = program("run", "s.toml", "--only", name, "--jobs", "1", "--memory", "90MB",
+                       cwd=tmp_path, check=False)  # fmt: skip
+        needs.append(int(re.search(r"this job needs (\d+)MB", done.stdout + done.stderr)[1]))
+    assert not (tmp_path / "out" / "warm.csv").exists()
+    memory = f"{int(1.1 * max(needs))}MB"
+    done = program("run", "s.toml", "--jobs", "1", "--memory", memory, cwd=tmp_path)
+    assert done.stdout.count("made in") == 4

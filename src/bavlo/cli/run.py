@@ -83,13 +83,11 @@ def run(arguments: list[str]) -> int:
 def _say(outcome: object) -> None:
     """What became of a result."""
     from bavlo.commands.run import MADE, Outcome
-    from bavlo.plan.wording import counted
 
     assert isinstance(outcome, Outcome)
     head = f"  {outcome.name}: {outcome.state}"
     if outcome.state == MADE:
-        beside = f" with {counted(outcome.beside, 'other')}" if outcome.beside else ""
-        head += f" in {outcome.seconds:.1f} s{beside}, since {outcome.why}"
+        head += f" in {outcome.seconds:.1f} s, since {outcome.why}"
     elif outcome.why:
         head += f": {outcome.why}"
     print(shown(head))

@@ -5,25 +5,19 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Iterator, Sequence
-from functools import partial
-from threading import Lock
+from collections.abc import Iterator
 
 from bavlo.commands.ledger import STORE, Ledger, StudyRun
 from bavlo.commands.results import make
-from bavlo.commands.tables import TABLE_COMMANDS
-from bavlo.engine.together import OnePass
+from bavlo.engine.memory import give_back
 from bavlo.errors import BavloError, InputError, OutputError, known_words, setting
-from bavlo.grids.fast.shared import shared
-from bavlo.records import dataclass, replace
-from bavlo.request.reporter import OwnReporter, PassReporter, Reporter
+from bavlo.grids.fast import chunks
+from bavlo.records import dataclass
+from bavlo.request.reporter import OwnReporter, Reporter
 from bavlo.request.study import StudyResult
 
 NOT_ALONE = "another run of this study is under way"
 MADE, UP_TO_DATE, FAILED, LEFT = "made", "up to date", "failed", "not made"
-READ_GRIDS = (*TABLE_COMMANDS, "grid")  # commands that go through the whole record
-MOST_TOGETHER = 16  # results that are made in one pass; each has a thread and keeps its values
-MOST_SHARED = 2**28  # bytes of inflated chunks that are kept for the other results
 
 
 @dataclass(frozen=True)
@@ -36,8 +30,6 @@ class Outcome:
         MADE, UP_TO_DATE, FAILED or LEFT.
     why
         Why it was made, or what went wrong.
-    beside
-        How many other results were made in the same pass, and in the same time.
     """
 
     name: str
@@ -46,7 +38,6 @@ class Outcome:
     seconds: float = 0.0
     summary: tuple[str, ...] = ()
     outputs: tuple[str, ...] = ()
-    beside: int = 0
 
 
 @dataclass(frozen=True)
@@ -58,7 +49,7 @@ class _Due:
 
 
 def run_study(run: StudyRun, report: Reporter) -> Iterator[Outcome]:
-    """Make what changed; results that read the same grids are made in one pass over them.
+    """Make what changed, one result after the other.
 
     Raises
     ------
@@ -68,17 +59,14 @@ def run_study(run: StudyRun, report: Reporter) -> Iterator[Outcome]:
     run.folder.mkdir(parents=True, exist_ok=True)
     with _alone(run), Ledger.of(run) as ledger:
         outcomes: dict[str, Outcome] = {}
-        wanted = _wanted(run)
-        for n, result in enumerate(wanted):
-            if result.name not in outcomes:
-                due = _due(ledger, result, outcomes)
-                if isinstance(due, Outcome):
-                    outcomes[result.name] = due
-                else:
-                    together = [due, *_beside(ledger, result, wanted[n + 1 :], outcomes)]
-                    for outcome in _made_together(ledger, together, report):
-                        outcomes[outcome.name] = outcome
-            yield outcomes[result.name]
+        for result in _wanted(run):
+            due = _due(ledger, result, outcomes)
+            if isinstance(due, _Due):
+                due = _made(ledger, due, OwnReporter(report))
+                chunks.forget_all()  # a study needs no more memory than its largest result
+                give_back()
+            outcomes[result.name] = due
+            yield due
 
 
 def check_study(run: StudyRun) -> Iterator[Outcome]:
@@ -125,46 +113,7 @@ def _due(ledger: Ledger, result: StudyResult, outcomes: dict[str, Outcome]) -> _
     return _Due(result, why)
 
 
-def _beside(
-    ledger: Ledger,
-    result: StudyResult,
-    later: Sequence[StudyResult],
-    outcomes: dict[str, Outcome],
-) -> list[_Due]:
-    """Later results that are to be made too, go through the same grids and need no other one."""
-    found: list[_Due] = []
-    if result.command not in READ_GRIDS:
-        return found
-    grids = set(result.grids)
-    for other in later:
-        if other.of or other.command not in READ_GRIDS or not grids & set(other.grids):
-            continue
-        due = _due(ledger, other, outcomes)
-        if isinstance(due, _Due) and len(found) + 1 < MOST_TOGETHER:
-            found.append(due)
-    return found
-
-
-def _made_together(ledger: Ledger, together: Sequence[_Due], report: Reporter) -> list[Outcome]:
-    """Results that are made side by side; one that fails does not stop the others."""
-    if len(together) == 1:
-        return [_made(ledger, together[0], None, OwnReporter(report))]
-    resources = ledger.run.resources
-    kept = min(MOST_SHARED, resources.memory // 4)
-    report.stage(f"making {len(together)} results in one pass")
-    done: dict[int, tuple[int, int]] = {}
-    lock = Lock()
-    with shared(kept) as inflated:
-        company = OnePass(resources.jobs, resources.memory, kept, inflated.keep_nothing)
-        works = [
-            partial(_made, ledger, due, company, PassReporter(report, done, n, company.check, lock))
-            for n, due in enumerate(together)
-        ]
-        outcomes = company.run(works)
-    return [replace(outcome, beside=len(together) - 1) for outcome in outcomes]
-
-
-def _made(ledger: Ledger, due: _Due, company: OnePass | None, report: Reporter) -> Outcome:
+def _made(ledger: Ledger, due: _Due, report: Reporter) -> Outcome:
     """One result, made and written; nothing of it where it fails."""
     began = time.monotonic()
     result = due.result
@@ -177,7 +126,7 @@ def _made(ledger: Ledger, due: _Due, company: OnePass | None, report: Reporter) 
                     path, "exists already, and no run of this study made it", "use ‹replace›"
                 )
         ledger.promise(result, request)
-        summary = make(replace(request, run=replace(request.run, company=company)), report)
+        summary = make(request, report)
     except BavloError as error:
         return Outcome(result.name, FAILED, error.text(setting), time.monotonic() - began)
     ledger.note(result, request, inputs)

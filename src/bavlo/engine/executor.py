@@ -31,11 +31,6 @@ def executor(
     RequestError
         Where the memory does not hold one unit, or no cluster answers.
     """
-    if resources.company is not None:
-        with resources.company.loop(needs):
-            jobs, company = resources.jobs, resources.company
-            yield Threads(jobs, needs.room, resources.scratch, on_progress, on_note, company)
-        return
     if resources.cluster is None:
         jobs = fitting_jobs(resources.jobs, resources.memory, needs)
         yield Threads(jobs, needs.room, resources.scratch, on_progress, on_note)

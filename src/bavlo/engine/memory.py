@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
+import gc
 import resource
 import sys
 from collections.abc import Callable
@@ -23,6 +26,16 @@ def in_use() -> int:
     except OSError:
         used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         return used if sys.platform == "darwin" else used * 1024
+
+
+def give_back() -> None:
+    """Give memory that nothing uses any more back to the system, so that it is not in use.
+
+    After a result of a study that is a fifth of what the process holds.
+    """
+    gc.collect()
+    with contextlib.suppress(OSError, AttributeError):  # only the GNU library has it
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 def size_text(size: float) -> str:

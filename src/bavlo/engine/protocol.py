@@ -8,20 +8,17 @@ what is added to what, and in which order, follows from the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
-from bavlo.engine.needs import Needs
 from bavlo.engine.segments import Segment
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
-    from concurrent.futures import Future
-    from contextlib import AbstractContextManager
+    pass
 
 Values = TypeVar("Values", covariant=True)
 
@@ -40,16 +37,6 @@ Outcome = TypeVar("Outcome")
 OnProgress = Callable[[int, int], None]
 
 
-class Company(Protocol):
-    """A pass in which the results of several loops are made at the same time."""
-
-    def loop(self, needs: Needs) -> AbstractContextManager[None]:
-        """While this lasts, a loop of such needs takes part."""
-
-    def submit(self, first: int, work: Callable[[Task], Outcome], task: Task) -> Future[Outcome]:
-        """Let a task be done in its turn, by the first step that it reads."""
-
-
 @dataclass(frozen=True)
 class Resources:
     """What a run may use; no number depends on it.
@@ -66,8 +53,6 @@ class Resources:
         Address of a Dask scheduler, or `local` to start one here; None for threads.
     store
         Folder where values that no later step changes are kept from run to run; None for nowhere.
-    company
-        The pass that other results are made in at the same time; None where there is none.
     """
 
     jobs: int
@@ -75,7 +60,6 @@ class Resources:
     scratch: Path | None
     cluster: str | None
     store: Path | None = None
-    company: Company | None = field(default=None, compare=False, repr=False)
 
 
 class Reader(Protocol[Values]):

@@ -11,7 +11,7 @@ from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
-from bavlo.engine.protocol import ArrayRecords, BrickWork, Company, OnProgress, Reader, StepRecords
+from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
 from bavlo.records import dataclass
 
@@ -30,8 +30,6 @@ def in_order(
     work: Callable[[Task], Outcome],
     tasks: Sequence[Task],
     jobs: int,
-    company: Company | None = None,
-    first: Callable[[Task], int] = lambda task: 0,
 ) -> Iterator[Outcome]:
     """Do every task in threads and give out the outcomes in the order of the tasks.
 
@@ -40,14 +38,7 @@ def in_order(
     jobs
         How many tasks are under way at once. As many again wait or have been done, so that no
         worker stands idle while an outcome is taken in.
-    company
-        The pass whose threads do the tasks; None for threads of their own.
-    first
-        The first step of a task, by which threads of a pass choose.
     """
-    if company is not None:
-        yield from _taken(tasks, jobs, lambda task: company.submit(first(task), work, task))
-        return
     if jobs <= 1 or len(tasks) <= 1:
         for task in tasks:
             yield work(task)
@@ -55,24 +46,17 @@ def in_order(
     from concurrent.futures import ThreadPoolExecutor
 
     with ThreadPoolExecutor(jobs, thread_name_prefix="bavlo") as pool:
-        yield from _taken(tasks, jobs, lambda task: pool.submit(work, task))
-
-
-def _taken(
-    tasks: Sequence[Task], jobs: int, submit: Callable[[Task], Future[Outcome]]
-) -> Iterator[Outcome]:
-    """The outcomes of tasks that others do, in order, a few of them ahead."""
-    under_way: deque[Future[Outcome]] = deque()
-    try:
-        for task in tasks:
-            under_way.append(submit(task))
-            if len(under_way) >= 2 * jobs:
+        under_way: deque[Future[Outcome]] = deque()
+        try:
+            for task in tasks:
+                under_way.append(pool.submit(work, task))
+                if len(under_way) >= 2 * jobs:
+                    yield under_way.popleft().result()
+            while under_way:
                 yield under_way.popleft().result()
-        while under_way:
-            yield under_way.popleft().result()
-    finally:
-        for future in under_way:
-            future.cancel()
+        finally:
+            for future in under_way:
+                future.cancel()
 
 
 @dataclass(frozen=True, eq=False)
@@ -87,8 +71,6 @@ class Threads:
         Bytes of records that may stay in memory.
     scratch
         Folder for those that do not; None for the system's own place.
-    company
-        The pass that this is a part of, where other results are made at the same time.
     """
 
     jobs: int
@@ -96,7 +78,6 @@ class Threads:
     scratch: Path | None
     on_progress: OnProgress
     on_note: Callable[[str], None]
-    company: Company | None = None
 
     def reduce(
         self,
@@ -124,7 +105,7 @@ class Threads:
                 merged.append(reducer.close(rest))
 
         tree: MergeTree[State | None] = MergeTree(merge)
-        outcomes = in_order(reduce_unit, units, self.jobs, self.company, lambda unit: unit.first)
+        outcomes = in_order(reduce_unit, units, self.jobs)
         for segment in segments:
             run: InOrder[State, Settled] = InOrder(reducer)
             for unit in segment.units:
@@ -157,7 +138,7 @@ class Threads:
             return work.compute(number, {n: v[:, cells] for n, v in records.values.items()})
 
         bricks = range(len(work.bricks))
-        for number, result in enumerate(in_order(whole, bricks, self.jobs, self.company)):
+        for number, result in enumerate(in_order(whole, bricks, self.jobs)):
             yield result
             self.on_progress(number + 1, len(work.bricks))
 
@@ -173,9 +154,7 @@ class Threads:
                 return unit
 
             numbered = list(enumerate(units))
-            for unit in in_order(
-                fetch, numbered, self.jobs, self.company, lambda one: one[1].first
-            ):
+            for unit in in_order(fetch, numbered, self.jobs):
                 self.on_progress(unit.last - units[0].first, 2 * steps)
             if store.on_disk:
                 self.on_note(f"{size_text(store.on_disk)} of records went to a scratch file")
@@ -184,6 +163,6 @@ class Threads:
                 return work.compute(number, store.take_all(number))
 
             bricks = range(len(work.bricks))
-            for number, result in enumerate(in_order(whole, bricks, self.jobs, self.company)):
+            for number, result in enumerate(in_order(whole, bricks, self.jobs)):
                 yield result
                 self.on_progress(steps + steps * (number + 1) // len(bricks), 2 * steps)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from threading import Lock
 from typing import Protocol
 
 
@@ -79,43 +77,3 @@ class OwnReporter:
         if text not in self.warnings:
             self.warnings.append(text)
         self.everybody.warn(text)
-
-
-class PassReporter(OwnReporter):
-    """The same of a result that is made beside others, whose progress is told as one.
-
-    Parameters
-    ----------
-    done
-        Steps done and in all, of each result by its number.
-    number
-        Of this result.
-    check
-        Called each time that something is said; may raise, so that the work ends.
-    lock
-        Held while everybody is told of progress, by one result at a time.
-    """
-
-    def __init__(
-        self,
-        everybody: Reporter,
-        done: dict[int, tuple[int, int]],
-        number: int,
-        check: Callable[[], None],
-        lock: Lock,
-    ) -> None:
-        super().__init__(everybody)
-        self.done, self.number, self.check, self.lock = done, number, check, lock
-
-    def progress(self, done: int, total: int, what: str = "steps") -> None:
-        """Tell what all results have done together."""
-        self.check()
-        with self.lock:
-            self.done[self.number] = done, total
-            all_done = sum(one for one, _ in self.done.values())
-            all_steps = sum(whole for _, whole in self.done.values())
-            self.everybody.progress(all_done, all_steps, what)
-
-    def stage(self, name: str) -> None:
-        """The stage of all results stays."""
-        self.check()

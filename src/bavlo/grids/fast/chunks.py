@@ -30,7 +30,7 @@ from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.fast.held_chunks import Chunk, HeldChunks, Inflated
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.planes import put_planes, runs_loop
-from bavlo.grids.fast.shared import KeptChunks, inflated_once
+from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
 from bavlo.records import dataclass
@@ -345,7 +345,7 @@ class ChunkReader:
     def _part(self, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]) -> np.ndarray:
         """Part of a chunk; those of several steps are kept for the next run of steps."""
         if self.chunks[0] == 1:
-            data = inflated_once((self.key, chunk), lambda: self._bytes(file, chunk))
+            data = self._bytes(file, chunk)
             return self._unshuffled(data, inside)
         return self._part_kept(self.kept, file, chunk, inside)
 
@@ -479,3 +479,12 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
             )
     except (OSError, RuntimeError, LookupError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong
+
+
+def forget_all() -> None:
+    """Let go of the inflated chunks of all files, which were kept for the steps that come next."""
+    with _lock:
+        readers = [reader for reader in _readers.values() if reader is not None]
+    for reader in readers:
+        reader.kept.clear()
+        reader.forget()

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Hashable
 from typing import Any
 
 import numpy as np
@@ -53,14 +52,7 @@ class KeptChunks:
             self.size = 0
             self._kept.clear()
 
-    def keep_nothing(self) -> None:
-        """Let go of everything, and keep nothing any more."""
-        self.most = 0
-        self.clear()
-
     def _keep(self, key: Hashable, found: Any) -> None:
-        if not self.most:
-            return
         self._kept[key] = found
         self.size += _bytes_of(found)
         while self.size > self.most and len(self._kept) > 1:
@@ -71,33 +63,3 @@ class KeptChunks:
 
 def _bytes_of(kept: bytes | bytearray | np.ndarray) -> int:
     return kept.nbytes if isinstance(kept, np.ndarray) else len(kept)
-
-
-_shared: KeptChunks | None = None
-
-
-@contextmanager
-def shared(most: int) -> Iterator[KeptChunks]:
-    """While this lasts, inflated chunks of all files are kept for whoever reads them next.
-
-    Parameters
-    ----------
-    most
-        Bytes that are kept.
-    """
-    global _shared
-    before, _shared = _shared, KeptChunks(most)
-    try:
-        yield _shared
-    finally:
-        _shared = before
-
-
-def are_shared() -> bool:
-    """Whether inflated chunks are kept for others."""
-    return _shared is not None
-
-
-def inflated_once(key: Hashable, inflated: Callable[[], Any]) -> Any:
-    """What `inflated` gives; what was given for the key before, while chunks are shared."""
-    return inflated() if _shared is None else _shared.get(key, inflated)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
-from functools import partial
 from pathlib import Path
 from weakref import WeakKeyDictionary
 
@@ -16,7 +15,6 @@ import numpy as np
 
 from bavlo.compiled import Loop, compiled
 from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.fast.shared import are_shared, inflated_once
 from bavlo.grids.fast.tiff_directory import (
     FLOAT_PREDICTOR,
     Directory,
@@ -77,7 +75,7 @@ def read_window(
         return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
     out = np.empty(window.shape, directory.dtype)
     undo = None
-    if directory.dtype.isnative and not are_shared():
+    if directory.dtype.isnative:
         undo = _undoing_loop(directory)  # which puts numbers where they belong at once
     for tile in _tiles(directory, window):
         if undo is not None and tile.is_whole and directory.is_written(tile.number):
@@ -164,10 +162,7 @@ def _part(path: Path, fetch: Fetch, directory: Directory, tile: _Tile, fill: flo
     if not directory.is_written(tile.number):
         r, c = tile.own
         return np.full((r.stop - r.start, c.stop - c.start), fill, directory.dtype)
-    place = directory.offsets[tile.number], directory.sizes[tile.number]
-    key = path, directory.signature, *place
-    block = inflated_once(key, partial(_block, fetch, directory, tile.number, tile.y))
-    return np.asarray(block[tile.own])
+    return np.asarray(_block(fetch, directory, tile.number, tile.y)[tile.own])
 
 
 def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarray:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import re
+import warnings
 from collections.abc import Mapping
 from dataclasses import field
 from pathlib import Path
@@ -16,7 +17,7 @@ from bavlo.core.few import median
 from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.core.values.missing import stored_as
-from bavlo.errors import InputError, refused_by_system
+from bavlo.errors import BavloWarning, InputError, refused_by_system
 from bavlo.records import dataclass, replace
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
@@ -72,6 +73,9 @@ WRITTEN_TIME = re.compile(
 
 # The usual date of reference, which needs no parser of all others.
 PLAIN_REFERENCE = re.compile(r"([1-9]\d{3})-(\d\d?)-(\d\d?)(?:[T ]0?0:0?0(?::0?0)?)?", re.ASCII)
+
+# The hours before or after UTC behind the time of reference (CF-1.11, section 4.4).
+ZONE = re.compile(r"(?:(?<=:\d\d)|(?<=\s))([+-])(\d{1,2})(?::?(\d\d))?$", re.ASCII)
 
 Attributes = Mapping[str, Any]
 
@@ -225,14 +229,24 @@ def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None)
                     continue  # text such as "none": it can equal no stored number
     if "_FillValue" not in attributes and default_fill is not None:
         missing.append(float(default_fill))
+    scale, offset = number("scale_factor"), number("add_offset")
     lowest, highest = number("valid_min"), number("valid_max")
+    ranged = [name for name in ("valid_min", "valid_max") if name in attributes]
     if "valid_range" in attributes and np.size(attributes["valid_range"]) == 2:
         lowest, highest = (float(v) for v in np.ravel(attributes["valid_range"]))
-    scale, offset = number("scale_factor"), number("add_offset")
+        ranged = ["valid_range"]
     if scale is not None and (scale == 0 or not np.isfinite(scale)):
         raise ValueError(f"its scale_factor is {scale:g}, by which nothing can be unpacked")
     if offset is not None and not np.isfinite(offset):
         raise ValueError(f"its add_offset is {offset:g}, which is no number")
+    if any(_is_unpacked(attributes[name], dtype, scale, offset) for name in ranged):
+        limited = Packing(scale, offset, lowest=lowest, highest=highest)
+        limited = limits_of_values(limited, dtype)
+        lowest, highest = limited.lowest, limited.highest
+    for name in ("_FillValue", "missing_value"):
+        if name in attributes and _is_unpacked(attributes[name], dtype, scale, offset):
+            for value in np.ravel(attributes[name]).astype(np.float64).tolist():
+                missing += stored_as(value, dtype, scale, offset)
     return Packing(
         scale,
         offset,
@@ -241,6 +255,44 @@ def packing(attributes: Attributes, dtype: np.dtype, default_fill: float | None)
         highest,
         unsigned,
     )
+
+
+def _is_unpacked(value: Any, dtype: np.dtype, scale: float | None, offset: float | None) -> bool:
+    """Whether a limit or missing value of packed integers is meant as a value, not as it is stored.
+
+    Either it is of a wider type than they are (NetCDF Users' Guide, appendix A), or they cannot
+    hold it.
+    """
+    if dtype.kind not in "iu" or (scale is None and offset is None):
+        return False
+    found = np.ravel(value)
+    if found.dtype.kind not in "iuf":
+        return False
+    limits = np.iinfo(dtype)
+    numbers = found.astype(np.float64)
+    return bool(
+        found.dtype.kind == "f" or (numbers < limits.min).any() or (numbers > limits.max).any()
+    )
+
+
+def limits_of_values(packing: Packing, dtype: np.dtype) -> Packing:
+    """A packing whose limits are those of values, though they stand in the type of the stored."""
+    ends = [
+        _as_packed(end, dtype, packing.scale, packing.offset)
+        for end in (packing.lowest, packing.highest)
+    ]
+    lowest, highest = ends if (packing.scale or 1.0) > 0 else ends[::-1]
+    return replace(packing, lowest=lowest, highest=highest)
+
+
+def _as_packed(
+    value: float | None, dtype: np.dtype, scale: float | None, offset: float | None
+) -> float | None:
+    """A limit of values as one of stored integers, a little wider for what rounding takes."""
+    if value is None:
+        return None
+    packed = (value - (offset or 0.0)) / (scale or 1.0)
+    return float(np.rint(packed)) if abs(packed - np.rint(packed)) < 1e-3 else packed
 
 
 def with_missing(
@@ -327,6 +379,12 @@ def cell_edges(
         edges = _joined_bounds(bounds, centres)
         if edges is not None:
             return edges
+        warnings.warn(
+            f"{where}: the bounds of {axis} do not join up or do not hold their centres, and are "
+            "left out of account: cells reach halfway to the next centre",
+            BavloWarning,
+            stacklevel=2,
+        )
     if centres.size < 2:
         raise InputError(
             where,
@@ -395,6 +453,10 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
 
 def _reference(text: str, calendar: str) -> int:
     """The instant that times are counted from."""
+    zone = ZONE.search(text)
+    if zone:  # -6:00 is -06:00, of which the library reads only two digits
+        sign, hours, minutes = zone.groups()
+        text = f"{text[: zone.start()].rstrip()} {sign}{int(hours):02d}:{minutes or '00'}"
     plain = PLAIN_REFERENCE.fullmatch(text)
     if plain:
         year, month, day = (int(part) for part in plain.groups())

@@ -17,6 +17,12 @@ from bavlo.grids import cf
 from bavlo.grids.container import Container, Stored
 from bavlo.grids.source import RawTimes
 
+NO_VALID_TIME = ("forecast_reference_time", "forecast_period")  # times that values are not of
+# Lengths of grid mappings, and metres up to which one is as CF has it, beyond which it is none on
+# Earth, and from which on a number may be metres.
+LENGTHS = ("false_easting", "false_northing")
+FARTHEST, BEYOND, NEAREST = 1.1e7, 4.5e7, 1.1e4
+PLAIN_UNITS = ("", "1", "rad", "radian", "radians", "m", "metre", "meter", "metres", "meters")
 YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
 
@@ -67,7 +73,7 @@ def further_values(
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None or coordinate.dtype is None or coordinate.dtype.kind not in "iuf":
         return list(range(1, size + 1))
-    return [float(n) for n in cf.plain_numbers(np.asarray(coordinate.read(slice(None))))]
+    return [float(n) for n in numbers_of(coordinate)]
 
 
 def layout_of(
@@ -88,9 +94,11 @@ def layout_of(
     dimensions = dict(zip(axes, variable.dimensions, strict=True))
     x = container.coordinate(variable, dimensions["x"])
     y = container.coordinate(variable, dimensions["y"])
-    mapping = _mapping(path, container, variable)
-    both = container.curvilinear(variable)
     lonlat = x is not None and cf.axis_of(x.name, x.attributes) == "lon"
+    # Longitudes and latitudes are what they say, even with a grid mapping beside them.
+    scales = [1.0 if lonlat or each is None else _metres(path, each) for each in (x, y)]
+    mapping = _mapping(path, container, variable, scales[0])
+    both = container.curvilinear(variable)
     if both is not None and not lonlat and (mapping is None or x is None or y is None):
         return _curvilinear(path, container, *both)
     if x is None or y is None:
@@ -101,8 +109,6 @@ def layout_of(
             f"variable {variable.name} is not on longitude and latitude and has no grid mapping",
             "add a grid mapping with its reference system to the file",
         )
-    # Longitudes and latitudes are what they say, even with a grid mapping beside them.
-    scales = [1.0, 1.0] if lonlat else [_metres(path, x), _metres(path, y)]
     return GridLayout(
         _edges(path, container, x) * scales[0],
         _edges(path, container, y) * scales[1],
@@ -110,10 +116,32 @@ def layout_of(
     )
 
 
+def numbers_of(coordinate: Stored, parent: Stored | None = None) -> np.ndarray:
+    """The values of a coordinate or its bounds as float64, unpacked; NaN where there are none.
+
+    Parameters
+    ----------
+    parent
+        Of bounds, the coordinate whose packing they share where they have none of their own.
+    """
+    stored = np.asarray(coordinate.read(slice(None)))
+    told = coordinate
+    if parent is not None and not {"scale_factor", "add_offset"} & set(coordinate.attributes):
+        told = parent
+    how = cf.packing(told.attributes, stored.dtype, None)
+    if how.scale is None and how.offset is None:
+        numbers = cf.plain_numbers(stored.ravel()).reshape(stored.shape)
+        absent = how.absent(stored)
+        if absent is not None:
+            numbers[absent] = np.nan
+        return numbers
+    return how.decode(stored)
+
+
 def _metres(path: Path, coordinate: Stored) -> float:
     """What projected coordinates are multiplied by to be in metres; 1 for rotated degrees."""
     unit = coordinate.text("units")
-    if unit in ("", "m", "metre", "meter", "metres", "meters") or unit.startswith("deg"):
+    if unit in PLAIN_UNITS or unit.startswith("deg"):
         return 1.0
     from bavlo.core.values.units import read_unit
 
@@ -122,11 +150,11 @@ def _metres(path: Path, coordinate: Stored) -> float:
 
 def _edges(path: Path, container: Container, coordinate: Stored) -> np.ndarray:
     axis = cf.axis_of(coordinate.name, coordinate.attributes)
-    centres = cf.plain_numbers(np.asarray(coordinate.read(slice(None))))
+    centres = numbers_of(coordinate)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (centres.size, 2):
-        bounds = cf.plain_numbers(np.asarray(named.read(slice(None))).ravel()).reshape(-1, 2)
+        bounds = numbers_of(named, coordinate)
     return cf.cell_edges(centres, bounds, axis, path)
 
 
@@ -134,15 +162,43 @@ def _curvilinear(path: Path, container: Container, lon: Stored, lat: Stored) -> 
     """Cells by their own corners: from bounds where given, else between the centres."""
     corners = []
     for coordinate in (lon, lat):
-        values = np.asarray(coordinate.read(slice(None)), np.float64)
+        values = numbers_of(coordinate)
         named = container.near(coordinate, coordinate.text("bounds"))
         if named is not None and named.shape == (*values.shape, 4):
-            corners.append(np.asarray(named.read(slice(None)), np.float64))
-        else:
-            corners.append(values)
+            values = numbers_of(named, coordinate)
+        absent = int((~np.isfinite(values)).sum())
+        if absent:
+            raise InputError(
+                path,
+                f"{coordinate.name} has {absent} missing values, so that cells have no place",
+                "give the file with all coordinates, or with bounds that have no gaps",
+            )
+        corners.append(values)
     if corners[0].ndim != corners[1].ndim:
         raise InputError(path, f"only one of {lon.name} and {lat.name} has bounds")
     return CurvilinearLayout.from_centres_or_corners(corners[0], corners[1])
+
+
+def _in_metres(path: Path, name: str, length: float, metres: float) -> float:
+    """A length of a grid mapping in metres, where coordinates are in another unit.
+
+    By CF it is of their unit; files that give metres are told by what would be beyond the Earth.
+
+    Raises
+    ------
+    InputError
+        Where it could be either.
+    """
+    by_cf = length * metres
+    if length == 0 or (abs(by_cf) <= FARTHEST and abs(length) < NEAREST):
+        return by_cf
+    if abs(by_cf) > BEYOND:
+        return length
+    raise InputError(
+        path,
+        f"its grid mapping has {name} = {length:g}, which may be metres or the unit of its axes",
+        "write it in the unit of the axes, or the axes in metres",
+    )
 
 
 def times_of(path: Path, container: Container, variable: Stored, dimension: str) -> RawTimes:
@@ -150,6 +206,8 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
     coordinate = container.coordinate(variable, dimension)
     coordinate = coordinate or container.times_of(variable, dimension)
     assert coordinate is not None
+    if coordinate.text("standard_name") in NO_VALID_TIME:
+        coordinate = container.valid_times(dimension) or coordinate
     if coordinate.dtype is not None and coordinate.dtype.kind == "S":
         texts = np.asarray(coordinate.read(slice(None)))
         return RawTimes(cf.written_times(texts, path), None, "standard")
@@ -158,11 +216,11 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
     calendar = cf.CALENDARS.get(given, given)
     if calendar == "standard" and YEAR_ZERO.search(unit):
         calendar = "proleptic_gregorian"  # the standard calendar has no year 0
-    stamps = cf.decode_times(np.asarray(coordinate.read(slice(None))), unit, calendar, path)
+    stamps = cf.decode_times(_time_numbers(coordinate), unit, calendar, path)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (stamps.size, 2):
-        numbers = np.asarray(named.read(slice(None)))
+        numbers = _time_numbers(named, coordinate)
         bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
     return RawTimes(
         stamps,
@@ -173,15 +231,34 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
     )
 
 
-def _mapping(path: Path, container: Container, variable: Stored) -> str | None:
-    """The reference system that the grid mapping names, as WKT."""
+def _time_numbers(coordinate: Stored, parent: Stored | None = None) -> np.ndarray:
+    """Times as they are stored, or unpacked where they are packed."""
+    told = (coordinate, *([parent] if parent is not None else []))
+    if any({"scale_factor", "add_offset"} & set(each.attributes) for each in told):
+        return numbers_of(coordinate, parent)
+    return np.asarray(coordinate.read(slice(None)))
+
+
+def _mapping(path: Path, container: Container, variable: Stored, metres: float = 1.0) -> str | None:
+    """The reference system that the grid mapping names, as WKT.
+
+    Parameters
+    ----------
+    metres
+        What coordinates are multiplied by to be in metres; the lengths of the mapping are of their
+        unit (CF-1.11, appendix F), unless they could not be.
+    """
     name = variable.text("grid_mapping").split(":")[0].strip()
     mapping = container.near(variable, name) if name else None
     if mapping is None:
         return None
     import pyproj
 
+    attributes = dict(mapping.attributes)
+    for length in LENGTHS:
+        if metres != 1.0 and length in attributes:
+            attributes[length] = _in_metres(path, length, float(attributes[length]), metres)
     try:
-        return str(pyproj.CRS.from_cf(dict(mapping.attributes)).to_wkt())
+        return str(pyproj.CRS.from_cf(attributes).to_wkt())
     except (pyproj.exceptions.CRSError, KeyError, TypeError) as error:
         raise InputError(path, f"the grid mapping {name} cannot be read: {error}") from error

@@ -97,6 +97,13 @@ class Container(dict[str, Stored]):
                 return other
         return None
 
+    def valid_times(self, dimension: str) -> Stored | None:
+        """The variable along a dimension that its standard name makes the time of the values."""
+        for other in self.values():
+            if other.dimensions == (dimension,) and other.text("standard_name") == "time":
+                return other
+        return None
+
     def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
         """Two-dimensional longitude and latitude that `coordinates` names, or of known names.
 

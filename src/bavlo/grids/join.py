@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo.core.time.axis import SECOND, TimeAxis, iso_day, iso_minute
 from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
-from bavlo.core.values.kinds import ACCUMULATED
+from bavlo.core.values.kinds import ACCUMULATED, AMOUNT, quantity
 from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridFile, GridSource, RawTimes, ReadOptions, whole
@@ -77,15 +77,21 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
             )
         none = np.zeros(1, np.int64)
         return JoinedGrid((first,), first.layout, variable, None, none, none, notes, *settings)
-    axis, file_of, step_in = _steps_in_order(files, options)
+    is_total = quantity(variable, first.path).kind == AMOUNT
+    axis, file_of, step_in = _steps_in_order(files, options, is_total=is_total)
     kept = tuple(files), first.layout, variable
     return JoinedGrid(*kept, axis, file_of, step_in, notes, *settings)
 
 
 def _steps_in_order(
-    files: list[GridFile], options: ReadOptions
+    files: list[GridFile], options: ReadOptions, *, is_total: bool
 ) -> tuple[TimeAxis, np.ndarray, np.ndarray]:
     """The time axis of files that have one each; (T,) the file of each step, and its place there.
+
+    Parameters
+    ----------
+    is_total
+        Values are amounts, which are those up to their stamps where steps are shorter than a day.
 
     Raises
     ------
@@ -109,7 +115,7 @@ def _steps_in_order(
         stamps[order],
         bounds,
         times[0].calendar,
-        accumulated=grows or all(t.accumulated for t in times),
+        accumulated=grows or is_total or all(t.accumulated for t in times),
         from_name=all(t.from_name for t in times),
     )
     axis = _axis(raw, options)

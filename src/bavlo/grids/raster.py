@@ -26,12 +26,17 @@ from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.fast.tiff_directory import Directory, Fetch, known_directory, read_directory
 from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
 from bavlo.grids.raster_tags import (
+    bands_of,
     crs_notes,
+    is_masked,
+    is_masked_beside,
     layout_of,
+    mask_notes,
     packing_of,
     raw_times,
     times_of,
     variable_of,
+    with_data,
 )
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
 from bavlo.records import dataclass, replace
@@ -57,6 +62,8 @@ class RasterGrid:
         Of a plain TIFF: files with the same are read without the raster library.
     remote_size
         Bytes of a file by URL, or of the one that it is like; None of files of this machine.
+    is_masked
+        Whether a mask, within the file or beside it, or an alpha band tells which cells have data.
     """
 
     path: Path
@@ -73,11 +80,12 @@ class RasterGrid:
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     signature: bytes | None = None
     remote_size: int | None = None
+    is_masked: bool = False
 
     @property
     def stored(self) -> np.dtype | None:
         """Type of the stored numbers where these are the values; None where they are packed."""
-        return self.dtype if self.packing.is_plain else None
+        return self.dtype if self.packing.is_plain and not self.is_masked else None
 
     def packed(self, packing: cf.Packing) -> RasterGrid:
         """The same with another understanding of its stored numbers."""
@@ -103,16 +111,18 @@ class RasterGrid:
                 rows, columns = window.rows, window.columns
                 if checks is not None:
                     checks.verify(self.bands[first:last], rows, columns)
-                stored = data.read(
-                    list(self.bands[first:last]),
-                    window=Window.from_slices(rows, columns),
-                )
+                bands, place = list(self.bands[first:last]), Window.from_slices(rows, columns)
+                stored = data.read(bands, window=place)
+                if self.is_masked:
+                    stored = np.where(with_data(data, bands, place), stored, np.nan)
                 flat = stored.reshape(last - first, -1)
                 window.subset.decode(flat, self.packing.decode, block)
         return block
 
     def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
         """Read the one band of a plain file like the first one; whether it is one."""
+        if is_masked_beside(self.path):
+            return False
         about = self._fetched_at_once(cells)
         with self._plain_image(about) as image:
             if image is None:
@@ -153,7 +163,8 @@ class RasterGrid:
 
     @property
     def _is_near(self) -> bool:
-        return self.signature is not None and addresses.url_of(self.path) is None
+        near = self.signature is not None and addresses.url_of(self.path) is None
+        return near and not is_masked_beside(self.path)
 
     @property
     def plain_steps(self) -> bool:
@@ -213,10 +224,11 @@ class RasterGrid:
                 self.path, "has other cells than the first file", "give files of one grid only"
             )
         declared = replace(self.packing, marks=(), watched=())
-        if data.count != len(self.bands) or packing_of(data) != declared:
+        alike = bands_of(data) == list(self.bands) and is_masked(data) == self.is_masked
+        if not alike or packing_of(data) != declared:
             raise InputError(
                 self.path,
-                "has other bands, scale or missing value than the first file",
+                "has other bands, scale, mask or missing value than the first file",
                 "give files of one grid only",
             )
 
@@ -258,7 +270,8 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
     """Read the metadata of a raster file."""
     url = addresses.url_of(path)
     with dataset(path) as data:
-        bands = list(range(1, data.count + 1))
+        bands, masked = bands_of(data), is_masked(data)
+        is_plain_tiff = data.driver == "GTiff" and not masked
         times, notes = times_of(path, data, bands, options)
         return RasterGrid(
             path,
@@ -268,10 +281,11 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             tuple(bands),
             cf.with_missing(packing_of(data), np.dtype(data.dtypes[0]), options.missing, path),
             (data.height, data.width),
-            tuple(notes + crs_notes(path, data, options.grid_crs)),
+            tuple(notes + crs_notes(path, data, options.grid_crs) + mask_notes(path, data)),
             grid_crs=options.grid_crs,
             dtype=np.dtype(data.dtypes[0]),
-            signature=_signature(path) if data.count == 1 and data.driver == "GTiff" else None,
+            signature=_signature(path) if data.count == 1 and is_plain_tiff else None,
+            is_masked=masked,
             remote_size=None if url is None else addresses.information_lately(url).get("size"),
         )
 

@@ -113,15 +113,58 @@ def packing_of(data: Any) -> cf.Packing:
         Where they do not.
     """
     # NaN is missing by itself, and no two of them are equal.
-    nodata = [float(v) for v in data.nodatavals if v is not None and v == v]
+    own = [n - 1 for n in bands_of(data)]
+    nodata = [float(v) for v in (data.nodatavals[n] for n in own) if v is not None and v == v]
+    scales, offsets = ({each[n] for n in own} for each in (data.scales, data.offsets))
     scale, offset = float(data.scales[0]), float(data.offsets[0])
-    if len(set(data.scales)) > 1 or len(set(data.offsets)) > 1 or len(set(nodata)) > 1:
+    if len(scales) > 1 or len(offsets) > 1 or len(set(nodata)) > 1:
         raise ValueError("its bands have different scales or missing values")
     return cf.Packing(
         None if scale == 1 else scale,
         None if offset == 0 else offset,
         tuple(dict.fromkeys(nodata)),
     )
+
+
+def bands_of(data: Any) -> list[int]:
+    """The bands that hold values, from 1 on: all but those that tell how opaque cells are."""
+    from rasterio.enums import ColorInterp
+
+    return [n + 1 for n, what in enumerate(data.colorinterp) if what != ColorInterp.alpha]
+
+
+def is_masked(data: Any) -> bool:
+    """Whether a mask or an alpha band tells which cells have data."""
+    from rasterio.enums import MaskFlags
+
+    masked = any(MaskFlags.per_dataset in flags for flags in data.mask_flag_enums)
+    return masked or len(bands_of(data)) < data.count
+
+
+def with_data(data: Any, bands: list[int], window: Any) -> np.ndarray:
+    """(T, ny, nx) bool where the mask or the alpha band of a raster says that there is data."""
+    alpha = sorted(set(range(1, data.count + 1)) - set(bands_of(data)))
+    if alpha:  # of numbers that are no bytes the raster library makes no mask of it
+        return np.broadcast_to(data.read(alpha[0], window=window) > 0, (len(bands), *_size(window)))
+    return np.asarray(data.read_masks(bands, window=window) > 0)
+
+
+def _size(window: Any) -> tuple[int, int]:
+    return int(window.height), int(window.width)
+
+
+def is_masked_beside(path: Path) -> bool:
+    """Whether the mask of a raster lies in a file beside it."""
+    return addresses.url_of(path) is None and path.with_name(f"{path.name}.msk").exists()
+
+
+def mask_notes(path: Path, data: Any) -> list[str]:
+    """What to say of a mask or an alpha band."""
+    if not is_masked(data):
+        return []
+    alpha = len(bands_of(data)) < data.count
+    source = "an alpha band" if alpha else "the mask of the file"
+    return [f"{path.name}: {source} tells which cells have data"]
 
 
 def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:

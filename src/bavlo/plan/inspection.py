@@ -22,7 +22,7 @@ from bavlo.core.values.missing import (
     usual_marks,
 )
 from bavlo.errors import InputError
-from bavlo.grids.cf import Packing
+from bavlo.grids.cf import Packing, limits_of_values
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
@@ -40,6 +40,7 @@ SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 SMALL_SIDE = 16
 MANY_CELLS = 2**23
 RUNS_LOOKED_AT = 3
+MOSTLY_OUTSIDE, MOSTLY_INSIDE = 0.5, 0.95  # shares of a sample within a valid range
 
 
 @dataclass(frozen=True, eq=False)
@@ -214,13 +215,59 @@ def look_for_marks(source: GridSource, what: Quantity, jobs: int = 1) -> LookedA
         )
     if not isinstance(source, JoinedGrid) or what.kind == CLASS or source.takes_all:
         return LookedAt(source)
+    source, limits = _limits_judged(source)
     found = inspect(source, what, jobs)
     marked = replace(source, files=_marked(source, what, found), looked_at=(found.low, found.high))
     return LookedAt(
         marked,
-        tuple(certain_text(mark, found.looked_at) for mark in found.all_marks if mark.is_certain),
+        (
+            *limits,
+            *(certain_text(mark, found.looked_at) for mark in found.all_marks if mark.is_certain),
+        ),
         tuple(mark.value for mark in found.all_marks if not mark.is_certain),
     )
+
+
+def _limits_judged(source: JoinedGrid) -> tuple[JoinedGrid, tuple[str, ...]]:
+    """A grid whose valid range is understood as that of values where it only makes sense so.
+
+    By CF it is one of stored numbers, and so the libraries write it, but many who give it mean the
+    values. Where it would leave out most of a sample, and hardly anything as a range of values, it
+    is one of these.
+    """
+    packing, dtype = source.files[0].packing, source.files[0].dtype
+    bounded = packing.lowest is not None or packing.highest is not None
+    steps = _steps_looked_at(source)
+    if packing.is_plain or not bounded or dtype.kind not in "iu" or not steps:
+        return source, ()
+    free = replace(packing, lowest=None, highest=None)
+    opened = replace(source, files=tuple(file.packed(free) for file in source.files))
+    areas = next(squares(source))
+    values = np.concatenate([opened.read(n, n + 1, areas).ravel() for n in steps[:2]])
+    values = values[~np.isnan(values)]
+    if not values.size:
+        return source, ()
+    low, high = packing.lowest, packing.highest
+    ends = [None if n is None else float(free.decode(np.array([n]))[0]) for n in (low, high)]
+    ends = ends if (packing.scale or 1.0) > 0 else ends[::-1]
+    inside = [_share_inside(values, *ends), _share_inside(values, low, high)]
+    if inside[0] > MOSTLY_OUTSIDE or inside[1] < MOSTLY_INSIDE:
+        return source, ()
+    meant = limits_of_values(packing, dtype)
+    text = (
+        "its valid range is taken as one of values, since as one of stored numbers it would leave "
+        f"out {1 - inside[0]:.0%} of those looked at"
+    )
+    return replace(source, files=tuple(file.packed(meant) for file in source.files)), (text,)
+
+
+def _share_inside(values: np.ndarray, low: float | None, high: float | None) -> float:
+    inside = np.ones(values.shape, bool)
+    if low is not None:
+        inside &= values >= low
+    if high is not None:
+        inside &= values <= high
+    return float(inside.mean())
 
 
 def _marked(source: JoinedGrid, what: Quantity, found: Inspection) -> tuple[GridFile, ...]:

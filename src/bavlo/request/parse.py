@@ -320,7 +320,9 @@ def marks(text: str, field: str) -> tuple[float, ...]:
     """Numbers that mean no data; none of them for `none`."""
     if text.strip() == "none":
         return ()
-    return tuple(number(part, field) for part in text.split(","))
+    infinite = {"inf": math.inf, "+inf": math.inf, "-inf": -math.inf}
+    parts = [part.strip() for part in text.split(",")]
+    return tuple(infinite[p] if p in infinite else number(p, field) for p in parts)
 
 
 def levels(texts: Sequence[str] | str, field: str) -> tuple[str, ...]:

@@ -56,8 +56,7 @@ def time_axis(
     day_start
         Hour at which the days of daily steps without bounds begin; None for midnight.
     accumulated
-        The file says that values are accumulated up to their stamps, which then are the ends of
-        steps shorter than a day.
+        Values are amounts up to their stamps, which then are the ends of steps shorter than a day.
 
     Notes
     -----
@@ -70,7 +69,7 @@ def time_axis(
 
     length = _spacing(stamps, calendar)
     if accumulated and stamp is None and isinstance(length, int) and length < DAY:
-        how = "each stamp taken for the end of its step, since values are accumulated to it"
+        how = "each stamp taken for the end of its step, since amounts are those up to it"
         return TimeAxis(stamps - length, stamps, calendar, length, how)
     if stamp is not None:
         return _stamped(stamps, calendar, length, stamp)

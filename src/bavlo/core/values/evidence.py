@@ -22,6 +22,12 @@ STAYS = re.compile(
 # Words that leave it open what a depth is, whatever falls is in the name too.
 LEAVES_OPEN = re.compile(r"\b(snow|snowpack|content|storage|moisture|vapou?r|longest|since)\b")
 
+# Water that is held somewhere, and whose depth is a state however it is written.
+HELD = re.compile(
+    r"\b(precipitable|(water )?vapou?r( content| path)?|column(ar)? water|soil moisture"
+    r"|snow water equivalent|swe|canopy water|(soil|total|terrestrial) water storage)\b"
+)
+
 # A number of days adds up; the longest run of days and days since something do not.
 NUMBER_OF_DAYS = re.compile(r"\bnumber of\b.*\bdays\b|\bdays? count\b|\bcount of days\b")
 NO_NUMBER_OF_DAYS = re.compile(r"\b(longest|consecutive|since)\b")
@@ -53,6 +59,13 @@ def stays(standard_name: str) -> bool:
     """Whether a CF standard name is one of water that is there, as snow or soil moisture are."""
     words = words_of(standard_name)
     return bool(STAYS.search(words)) and not FALLS.search(words)
+
+
+def held_water(names: tuple[str, ...]) -> str:
+    """The name that says that a depth is of water in the air, the soil or snow; empty for none."""
+    if any(FALLS.search(words_of(name)) for name in names):
+        return ""
+    return next((name for name in names if HELD.search(words_of(name))), "")
 
 
 def number_of_days(names: tuple[str, ...]) -> str:

@@ -12,6 +12,7 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.evidence import (
     ADDED_UP,
     NOT_ADDED_UP,
+    held_water,
     left_open,
     name_of_water,
     number_of_days,
@@ -179,6 +180,9 @@ def _depth(variable: Variable) -> Quantity:
             why = f"standard name {variable.standard_name}, but cell_methods time: sum"
             return Quantity(NOT_TOLD, text, "", why)
         return Quantity(STATE, text, "", f"standard name {variable.standard_name}")
+    held = held_water((variable.standard_name, variable.name, variable.long_name))
+    if held and not adds:
+        return Quantity(STATE, text, "", f"name {held}")
     if differs and (adds or water):
         why = f"{f'name {water}' if water else 'cell_methods time: sum'}, but {differs.group(0)}"
         return Quantity(NOT_TOLD, text, "", why)

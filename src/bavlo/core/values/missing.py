@@ -47,6 +47,7 @@ def usual_marks(dtype: np.dtype) -> np.ndarray:
         found += [limits.max - n for n in near]
         found += [limits.min + n for n in near if limits.min < 0]
     else:
+        found += [np.inf, -np.inf]
         ends = (np.finfo(np.float32), np.finfo(dtype))
         found += [float(end.min) for end in ends] + [float(end.max) for end in ends]
         found += [float(np.iinfo(np.int16).min), float(np.iinfo(np.int32).min)]
@@ -54,8 +55,10 @@ def usual_marks(dtype: np.dtype) -> np.ndarray:
 
 
 def _fits(number: float, dtype: np.dtype) -> bool:
+    if np.isinf(number) and dtype.kind != "f":
+        return False
     if dtype.kind == "f":
-        return abs(number) <= float(np.finfo(dtype).max)
+        return np.isinf(number) or abs(number) <= float(np.finfo(dtype).max)
     limits = np.iinfo(dtype)
     return number == int(number) and limits.min <= number <= limits.max
 
@@ -171,6 +174,7 @@ def find_marks(
     stored, values : (M,) float
         The usual marks as they are stored, and as they read.
     """
+    apart = above_a_gap(sampled, stored, values)
     certain = impossible(what, values, below_zero=has_negative(sampled.low, sampled.high))
     met = np.flatnonzero(sampled.counts)
     found = []
@@ -179,10 +183,28 @@ def find_marks(
         nearer = values[met][(np.abs(values[met]) < abs(value)) & ~certain[met]]
         low = float(nearer.min(initial=sampled.low))
         high = float(nearer.max(initial=sampled.high))
-        if certain[n] or is_apart(value, low, high):
+        if certain[n] or is_apart(value, low, high) or apart[n]:
             mark = Mark(float(stored[n]), value, int(sampled.counts[n]), bool(certain[n]))
             found.append(mark)
     return found
+
+
+def above_a_gap(sampled: Sampled, stored: np.ndarray, values: np.ndarray) -> np.ndarray:
+    """(M,) bool the marks at the end of an unsigned type that a gap parts from all other numbers.
+
+    A byte of 255 beside others of up to 249 is more likely a mark than one of an image whose
+    numbers go up to it.
+    """
+    out = np.zeros(stored.size, bool)
+    met = np.flatnonzero(sampled.counts)
+    if stored.dtype.kind != "u" or not met.size or sampled.low > sampled.high:
+        return out
+    step = abs(float(values[-1] - values[0])) / float(stored[-1] - stored[0])
+    held = np.append(min(sampled.high, values[met[0]]), values[met])
+    gaps = np.flatnonzero(np.abs(np.diff(held)) > 1.5 * step)
+    if gaps.size:
+        out[met[gaps[-1] :]] = True
+    return out
 
 
 def certain_text(mark: Mark, looked_at: int) -> str:
@@ -197,7 +219,7 @@ def certain_text(mark: Mark, looked_at: int) -> str:
 def perhaps_text(value: float) -> tuple[str, str]:
     """The question whether a number is a value, and how to answer it."""
     return (
-        f"holds {value:.6g}, far apart from all other values: the file does not declare it to be "
+        f"holds {value:.6g}, apart from all other values: the file does not declare it to be "
         "missing, and it could be a value",
         f"say ‹missing {value:.6g}› if it means no data, or ‹missing none› if it is a value",
     )

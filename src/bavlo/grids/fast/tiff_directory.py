@@ -32,6 +32,7 @@ OF_NO_ACCOUNT = (*PLACES, 269, 270, 305, 306, 315)  # names, dates and programs
 NO_COMPRESSION, DEFLATED = 1, (8, 32946)
 FIRST_READ = 2**14  # bytes; most directories lie in them
 FLOAT_PREDICTOR = 3
+SUBFILE_TYPE, IS_MASK = 254, 4  # a tag, and the bit that makes an image the mask of another
 MOST_ENTRIES = 4096
 MOST_KNOWN = 20_000  # directories, of some 2 kB each
 KINDS = {1: "u", 2: "i", 3: "f"}
@@ -198,12 +199,36 @@ def _read_directory(at: Fetch) -> tuple[Directory | None, _Form | None]:
             found[tag] = struct.unpack(f"{order}{number}{code}", value[:size])
             if tag in PLACES:
                 places[tag] = place, f"{order}{number}{code}"
+    behind = first + entry * count, at(first + entry * count, inline)
+    told.append(behind)
+    following = struct.unpack(pointer, behind[1])[0]
+    if _has_mask(at, order, big=big, start=following):
+        return None, None
     directory = _directory(order, found, digest.digest())
-    if directory is None or len(places) != 2:
+    if directory is None or len(places) != 2 or following:
         return directory, None
     _, blocks = zip(*sorted(places.items()), strict=True)  # of offsets first
     form = _Form(start, pointer, of_start, _runs_of(told, pointers, start), blocks, directory)
     return directory, form
+
+
+def _has_mask(at: Fetch, order: str, *, big: bool, start: int) -> bool:
+    """Whether one of the images behind the first, such as overviews, is the mask of another."""
+    pointer, size, entry = order + ("Q" if big else "I"), 8 if big else 2, 20 if big else 12
+    for _ in range(MOST_ENTRIES):
+        if not start:
+            return False
+        count = struct.unpack(order + ("Q" if big else "H"), at(start, size))[0]
+        if count > MOST_ENTRIES:
+            return False
+        entries = at(start + size, entry * count)
+        for n in range(count):
+            tag = struct.unpack_from(order + "H", entries, n * entry)[0]
+            sort = struct.unpack_from(order + "I", entries, n * entry + (12 if big else 8))[0]
+            if tag == SUBFILE_TYPE and sort & IS_MASK:
+                return True
+        start = struct.unpack(pointer, at(start + size + entry * count, 8 if big else 4))[0]
+    return False
 
 
 @dataclass(frozen=True, eq=False)

@@ -215,7 +215,7 @@ def test_a_directory_that_was_left_behind_is_not_taken_for_the_one_that_counts()
     def entries(width):
         told = {256: width, 257: 4, 258: 8, 259: 8, 273: 200, 277: 1, 278: 4, 279: 30}
         listed = [struct.pack("<HHII", tag, 4, 1, value) for tag, value in told.items()]
-        return struct.pack("<H", len(told)) + b"".join(listed)
+        return struct.pack("<H", len(told)) + b"".join(listed) + bytes(4)
 
     first = struct.pack("<2sHI", b"II", 42, 8) + entries(70)
     later = struct.pack("<2sHI", b"II", 42, len(first)) + entries(70) + entries(80)

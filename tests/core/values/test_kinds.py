@@ -60,7 +60,6 @@ def test_a_depth_with_a_whole_word_for_water_that_falls_or_leaves_is_an_amount(n
     [
         ("def", "", "", "", "only unit"),
         ("terrain", "", "", "", "only unit"),
-        ("x", "", "Total column precipitable water", "", "only unit"),
         ("x", "", "pre-industrial reference", "", "only unit"),
         ("tws", "", "Water storage anomaly", "", "only unit"),
         ("x", "", "Rain on snow", "", "Rain on snow"),

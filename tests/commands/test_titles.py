@@ -4,6 +4,7 @@ import csv
 import re
 from pathlib import Path
 
+import netCDF4
 import numpy as np
 import pytest
 
@@ -283,3 +284,15 @@ def test_a_repair_of_what_was_no_area_gives_no_percent(tmp_path):
     said = run("series", "rain.nc", "--regions", "r.geojson", cwd=tmp_path).stderr
     assert "repaired; what it enclosed before was no area to compare with" in said
     assert not re.search(r"\d{3,}[.\d]* ?%", said)
+
+
+def test_a_mean_by_people_is_called_one(world):
+    run("grid", "rain.nc", "--every", "all", "--out", "w.nc", "--replace", cwd=world)
+    with netCDF4.Dataset(world / "w.nc", "a") as data:
+        data["rain"].units = "people"
+        data["rain"].delncattr("cell_methods")
+    given = ["--when", "rain > 20 mm", "--weight", "w.nc", "--every", "year", "--out", "d.csv"]
+    said = run("extremes", "rain.nc", "--regions", "r.geojson", *given, "--replace", cwd=world)
+    assert "the mean weighted by rain is taken" in said.stdout
+    said = run("trace", "d.csv", "--region", "wet", "--period", "2018", cwd=world)
+    assert "the mean weighted by rain is taken" in said.stdout

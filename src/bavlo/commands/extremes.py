@@ -20,7 +20,7 @@ from bavlo.extremes.by_brick import count_by_bricks
 from bavlo.extremes.by_region import count_regions
 from bavlo.extremes.by_stream import count_by_stream
 from bavlo.extremes.events import events_table
-from bavlo.extremes.plan import CELL, REGION, ExtremesPlan, check_output_unit, plan_extremes
+from bavlo.extremes.plan import ExtremesPlan, check_output_unit, plan_extremes, tested_in_words
 from bavlo.extremes.settled import SettledCounts
 from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import input_of_regions, inputs_of
@@ -260,13 +260,7 @@ def _summary(plan: ExtremesPlan, table: Table) -> tuple[str, ...]:
         f"{row_count(table)}: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
         f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
     ]
-    words = {
-        CELL: "each cell is tested, and the mean over the area is taken",
-        REGION: f"the {plan.request.measuring.measure[0]} of each region is tested",
-    }
-    lines.append(
-        f"tested on {plan.request.conditions.test_on}s: {words[plan.request.conditions.test_on]}"
-    )
+    lines.append(f"tested on {plan.request.conditions.test_on}s: {tested_in_words(plan)}")
     if plan.base is not None:
         how = ""
         if plan.bound:

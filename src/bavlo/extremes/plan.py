@@ -461,3 +461,11 @@ def check_output_unit(unit: str, variable: ConditionVariable) -> None:
         raise RequestError(
             "unit", f"{variable.name} is in {variable.unit or 'no unit'}, not convertible to {unit}"
         )
+
+
+def tested_in_words(plan: ExtremesPlan) -> str:
+    """What is tested, and how the cells of a region become one number."""
+    if plan.request.conditions.test_on == REGION:
+        return f"the {plan.request.measuring.measure[0]} of each region is tested"
+    by = "area" if plan.weights.name is None else plan.weights.name
+    return f"each cell is tested, and the mean weighted by {by} is taken"

@@ -14,7 +14,7 @@ from bavlo.commands.tracing.lines import RULE, STEP, YEAR, Line, Traced, no_such
 from bavlo.core.stats.gev import fit_l_moments, fit_likelihood
 from bavlo.core.time.axis import steps_text
 from bavlo.extremes.arrays import ExtremesArrays
-from bavlo.extremes.plan import ExtremesPlan
+from bavlo.extremes.plan import ExtremesPlan, tested_in_words
 from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -66,12 +66,8 @@ def traced_level(request: Request, row: Mapping[str, Any], report: Reporter) -> 
 
 
 def _rules(plan: ExtremesPlan, row: Mapping[str, Any]) -> list[Line]:
-    words = {
-        "cell": "each cell is tested, and the mean over the area is taken",
-        "region": f"the {plan.request.measuring.measure[0]} of the region is tested",
-    }
     on = plan.request.conditions.test_on
-    lines = [Line(RULE, "tested_on", note=f"{on}: {words[on]}")]
+    lines = [Line(RULE, "tested_on", note=f"{on}: {tested_in_words(plan)}")]
     for name, variable in plan.variables.items():
         note = f"{name}: {variable.what.kind}, told by {variable.what.why}; in {variable.unit}"
         lines.append(Line(RULE, "kind", note=note))

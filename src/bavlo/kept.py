@@ -1,41 +1,32 @@
 """What is kept between runs as plain arrays: overlays, indexes and loops that took long to make.
 
-An entry is written beside and then renamed, so that runs at the same time cannot harm one another,
-and read back with its checksums; what is damaged is made anew.
+An entry is written beside and then renamed, so that runs at the same time cannot harm one another.
+It is believed only where nobody else can have written it and its digest fits; else it is made anew.
 """
 
 from __future__ import annotations
 
 import hashlib
+import io
 import os
-import struct
+import stat
 import sys
 import threading
-import zipfile
-import zlib
+import warnings
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
-from isal import isal_zlib
+
+from bavlo.errors import BavloWarning
 
 OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".loop.npz"  # endings of entries
 MEANING = {OVERLAY: "overlays", INDEX: "indexes of GRIB messages", LOOP: "compiled loops"}
-DIGEST = "entry_checksum"  # beside the arrays of an entry
+DIGEST_SIZE = 32  # bytes before the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
-DAMAGE = (
-    OSError,
-    RuntimeError,
-    ValueError,
-    KeyError,
-    EOFError,
-    NotImplementedError,
-    SyntaxError,
-    zipfile.BadZipFile,
-    zlib.error,
-    struct.error,
-)
+
+_said: set[str] = set()  # folders of which it was said that nothing is kept there
 
 
 def folder() -> Path:
@@ -51,29 +42,74 @@ def folder() -> Path:
 
 
 def load(path: Path, names: Sequence[str]) -> dict[str, np.ndarray] | None:
-    """The arrays of an entry; None where there is none, or it is damaged."""
+    """The arrays of an entry; None where there is none, or it is damaged or not one's own."""
+    content = _content(path)
+    if content is None or content[:DIGEST_SIZE] != _digest(path, content[DIGEST_SIZE:]):
+        return None
     try:
-        with np.load(path, allow_pickle=False) as data:
-            parts = {name: data[name] for name in data.files}
-        if parts.pop(DIGEST).tobytes() != _digest(path, parts):
-            return None
+        with np.load(io.BytesIO(content[DIGEST_SIZE:]), allow_pickle=False) as data:
+            found = {name: data[name] for name in names}
         os.utime(path)
-        return {name: parts[name] for name in names}
-    except DAMAGE:
+    except (OSError, KeyError, ValueError):  # of another version
+        return None
+    return found
+
+
+def _content(path: Path) -> bytes | None:
+    """The bytes of an entry that nobody else can have written."""
+    if not is_private(path.parent):
+        return None
+    try:
+        flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
+        with open(os.open(path, flags), "rb") as file:
+            status = os.fstat(file.fileno())
+            own = stat.S_ISREG(status.st_mode) and _is_own(status, stat.S_IWGRP | stat.S_IWOTH)
+            return file.read() if own else None
+    except OSError:
         return None
 
 
-def _digest(path: Path, arrays: Mapping[str, np.ndarray]) -> bytes:
-    """SHA-256 of an entry's name and of the checksums of all that is in it.
+def _digest(path: Path, content: bytes) -> bytes:
+    """SHA-256 of an entry's name and of all that is in it."""
+    return hashlib.sha256(path.name.encode() + b"\0" + content).digest()
 
-    Of 32 MB these take 8 ms and a SHA-256 would take 80 ms; the archive has a CRC-32 of its own.
+
+def is_private(folder: Path) -> bool:
+    """Whether nobody else can write into a folder, which is made where it is not there.
+
+    It must be the user's own with mode 0700, and no folder above it one in which others may put
+    another in its place. Where it is not, that is said once, and nothing is kept there.
     """
-    digest = hashlib.sha256(path.name.encode())
-    for name, array in sorted(arrays.items()):
-        content = np.ascontiguousarray(array)
-        checks = isal_zlib.crc32(content), isal_zlib.adler32(content)
-        digest.update(repr((name, array.dtype.str, array.shape, *checks)).encode())
-    return digest.digest()
+    try:
+        folder.mkdir(mode=stat.S_IRWXU, parents=True, exist_ok=True)
+        status = folder.lstat()
+        private = stat.S_ISDIR(status.st_mode) and _is_own(status, stat.S_IRWXG | stat.S_IRWXO)
+        private = private and all(_is_safe(above.stat()) for above in folder.absolute().parents)
+    except OSError:
+        return False
+    if not private and str(folder) not in _said:
+        _said.add(str(folder))
+        warnings.warn(
+            f"{folder}: others may write there, so nothing is kept or believed; chmod 700 it, or "
+            "name another folder",
+            BavloWarning,
+            stacklevel=2,
+        )
+    return private
+
+
+def _is_own(status: os.stat_result, forbidden: int) -> bool:
+    if not hasattr(os, "getuid"):  # where modes mean nothing
+        return True
+    return status.st_uid == os.getuid() and not status.st_mode & forbidden
+
+
+def _is_safe(status: os.stat_result) -> bool:
+    """Whether only its owner, the user or the system's, can move what is in a folder."""
+    if not hasattr(os, "getuid") or status.st_mode & stat.S_ISVTX:
+        return True
+    trusted = status.st_uid in (os.getuid(), 0)
+    return trusted and not status.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
 
 
 def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True) -> None:
@@ -84,13 +120,15 @@ def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True
     make_room
         Let go of what has not been used for longest where there is too much.
     """
+    if not is_private(path.parent):
+        return
     draft = path.with_name(f".{path.name}.{os.getpid()}.{threading.get_ident()}.part")
+    body = io.BytesIO()
+    np.savez(body, **{name: np.asarray(array) for name, array in arrays.items()})  # type: ignore[arg-type]
     try:
-        own = {name: np.asarray(array) for name, array in arrays.items()}
-        own[DIGEST] = np.frombuffer(_digest(path, own), np.uint8)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with draft.open("wb") as file:
-            np.savez(file, **own)  # type: ignore[arg-type]
+        flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_NOFOLLOW", 0)
+        with open(os.open(draft, flags | getattr(os, "O_BINARY", 0), 0o600), "wb") as file:
+            file.write(_digest(path, body.getvalue()) + body.getvalue())
         os.replace(draft, path)
         if make_room:
             _make_room(path)

@@ -1,6 +1,7 @@
 """The cache of overlays: found by content, safe against damage and against other runs."""
 
 import threading
+import warnings
 
 import numpy as np
 import pytest
@@ -10,6 +11,7 @@ from bavlo import kept
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import Regions
+from bavlo.errors import BavloWarning
 from bavlo.regions import cache as overlaycache
 from support import run
 
@@ -72,17 +74,52 @@ def test_an_entry_under_the_name_of_another_is_computed_anew(cache):
     other = path.with_name("b.overlay.npz")
     path.rename(other)
     assert kept.load(other, ["cells"]) is None
-    for changed in (
-        {**arrays, "cells": np.arange(1, 8)},
-        {**arrays, "cells": np.arange(7, dtype=np.int32)},
-        {"cells": arrays["weight"], "weight": arrays["cells"]},
-        {"cells": arrays["cells"]},
-    ):
-        kept.keep(path, arrays)
-        with np.load(path) as data:
-            checksum = data[kept.DIGEST]
-        np.savez(path.with_suffix(""), **changed, **{kept.DIGEST: checksum})
-        assert kept.load(path.with_suffix(".npz"), list(changed)) is None
+
+
+def test_an_entry_is_believed_only_after_its_digest_whichever_bit_flipped(cache):
+    path, arrays = cache / "a.overlay.npz", {"cells": np.arange(7), "weight": np.ones(7)}
+    kept.keep(path, arrays)
+    whole = path.read_bytes()
+    for place in range(len(whole)):
+        for bit in (0, 3, 7):
+            damaged = bytearray(whole)
+            damaged[place] ^= 1 << bit
+            path.write_bytes(damaged)
+            assert kept.load(path, list(arrays)) is None
+    path.write_bytes(whole)
+    assert kept.load(path, list(arrays)) is not None
+    assert kept.load(path, ["other"]) is None  # of another version
+
+
+def test_what_others_may_have_written_is_neither_read_nor_kept(cache):
+    path, arrays = cache / "a.overlay.npz", {"cells": np.arange(7)}
+    kept.keep(path, arrays)
+    assert cache.stat().st_mode & 0o777 == 0o700
+    assert path.stat().st_mode & 0o777 == 0o600
+    path.chmod(0o622)
+    assert kept.load(path, ["cells"]) is None
+    path.chmod(0o600)
+    path.rename(cache / "real.npz")
+    path.symlink_to(cache / "real.npz")
+    assert kept.load(path, ["cells"]) is None
+    path.unlink()
+    kept.keep(path, arrays)
+    for loose in (0o755, 0o770, 0o707):
+        cache.chmod(loose)
+        kept._said.clear()
+        with pytest.warns(BavloWarning, match="others may write there"):
+            assert kept.load(path, ["cells"]) is None
+        with warnings.catch_warnings():  # it is said once
+            warnings.simplefilter("error")
+            kept.keep(cache / "b.overlay.npz", arrays)
+        assert not (cache / "b.overlay.npz").exists()
+    cache.chmod(0o700)
+    cache.parent.chmod(0o777)
+    kept._said.clear()
+    with pytest.warns(BavloWarning, match="others may write there"):
+        assert kept.load(path, ["cells"]) is None
+    cache.parent.chmod(0o700)
+    assert kept.load(path, ["cells"]) is not None
 
 
 def test_runs_at_the_same_time_do_not_harm_one_another(cache):

@@ -89,7 +89,7 @@ def test_a_name_stands_in_grids_figures_records_and_traces(world):
 
 
 def test_a_name_does_not_change_what_a_grid_is_taken_for(world):
-    write_grid(world / "soil.nc", np.ones((DAYS, 2, 3)), name="swe_depth")
+    write_grid(world / "soil.nc", np.ones((DAYS, 2, 3)), name="depth")
     said = run("series", "rain=soil.nc", "--regions", "r.geojson", check=False, cwd=world).stderr
     assert "nothing tells whether rain in mm is an amount" in said
 

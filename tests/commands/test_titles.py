@@ -262,8 +262,8 @@ def test_events_of_hours_keep_their_hours(tmp_path):
     run("extremes", "rain.nc", "--regions", "r.geojson", "--when", "rain > 1 mm", "--every",
         "month", "--min-steps", "0", "--events", "e.csv", cwd=tmp_path)  # fmt: skip
     (event,) = csv.DictReader((tmp_path / "e.csv").open())
-    assert (event["start"], event["end"]) == ("2001-03-05T10:00", "2001-03-05T14:00")
-    assert event["peak_on"] == "2001-03-05T12:00"
+    assert (event["start"], event["end"]) == ("2001-03-05T09:00", "2001-03-05T13:00")
+    assert event["peak_on"] == "2001-03-05T11:00"
     for figure in ("timeline", "calendar", "longest"):
         run("chart", "e.csv", "--figure", figure, "--out", f"{figure}.png", cwd=tmp_path)
 

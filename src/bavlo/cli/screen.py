@@ -7,7 +7,7 @@ import time
 from typing import Any, TextIO
 
 from bavlo.cli.parsing import as_option
-from bavlo.errors import in_one_line, worded
+from bavlo.errors import in_one_line, public, worded
 
 EVERY_SECONDS = 30.0  # between lines of progress where there is no terminal
 PACE_KNOWN = 5.0  # seconds of a stage after which its pace tells how long it will take
@@ -92,11 +92,11 @@ class Screen:
     def note(self, text: str) -> None:
         """A choice behind the numbers."""
         if self.verbose and not self.quiet:
-            print(shown(text), file=self.stream)
+            print(shown(public(text)), file=self.stream)
 
     def warn(self, text: str) -> None:
         """A doubt; said once, and no more than a few."""
-        text = shown(text)
+        text = shown(public(text))
         if text in self.warnings:
             return
         self.warnings.append(text)

@@ -15,7 +15,7 @@ from bavlo import __version__
 from bavlo.core.time.assignment import assign_steps
 from bavlo.core.time.periods import parse_every
 from bavlo.engine.protocol import Resources
-from bavlo.errors import InputError
+from bavlo.errors import InputError, public
 from bavlo.grids import digest
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
@@ -101,8 +101,10 @@ class Ledger:
         """From the file that an earlier run left; empty where it is gone or damaged."""
         try:
             told = json.loads(cls.path_of(run).read_text(encoding="utf-8"))
+            if not _is_sound(told):
+                return cls(run, {}, {}, {})
             return cls(run, dict(told["results"]), dict(told["promised"]), dict(told["digests"]))
-        except (OSError, ValueError, KeyError, TypeError):
+        except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
             return cls(run, {}, {}, {})
 
     @classmethod
@@ -216,7 +218,7 @@ class Ledger:
                 paths += expand(given[option.name])
         for path in paths:
             if url_of(path) is not None:
-                found[str(path)] = "url"
+                found[public(str(path))] = "url"
             elif str(path) in own and path.is_file():
                 found[str(path)] = sha256_of(path)
             else:
@@ -284,6 +286,25 @@ def _last_whole(grid: StudyGrid) -> tuple[str, str]:
     return found[0], found[1]
 
 
+def _is_sound(told: Any) -> bool:
+    """Whether a ledger has the form that runs give it, whatever stands in it."""
+    results, promised, digests = (told[name] for name in ("results", "promised", "digests"))
+    stamps = [
+        stamp
+        for each in results.values()
+        for part in (each["inputs"], each["outputs"])
+        for stamp in part.values()
+    ]
+    numbers = [n for stamp in stamps if isinstance(stamp, list) for n in stamp]
+    return (
+        all(isinstance(each["given"], dict) for each in results.values())
+        and all(isinstance(stamp, list | str | None) for stamp in stamps)
+        and all(isinstance(number, int) for number in numbers)
+        and all(isinstance(path, str) for paths in promised.values() for path in paths)
+        and isinstance(digests, dict)
+    )
+
+
 def _outputs(request: Request) -> list[Path]:
     events = request.output.events
     return [*request.output.out, *([] if events is None else [events])]
@@ -318,4 +339,4 @@ def _identifier(name: str) -> str:
 
 def _plain(value: Any) -> Any:
     """As JSON gives it back."""
-    return json.loads(json.dumps(value))
+    return json.loads(public(json.dumps(value)))

@@ -193,10 +193,12 @@ def on_page(pixels: tuple[int, int] | None, *, apart: bool = False) -> Iterator[
 
 @contextmanager
 def styled() -> Iterator[None]:
-    """Draw in Bavlo's look, without a screen."""
+    """Draw in Bavlo's look, without a screen, whatever settings lie in the working folder."""
     import matplotlib
 
-    with matplotlib.rc_context(SETTINGS):
+    with matplotlib.rc_context():
+        matplotlib.rcdefaults()
+        matplotlib.rcParams.update(SETTINGS)
         yield
 
 

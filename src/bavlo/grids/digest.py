@@ -60,10 +60,11 @@ def remembered() -> dict[str, list[Any]]:
 
 def remember(told: Mapping[str, Any]) -> None:
     """Take over digests that an earlier run took."""
-    for stamp, digest in told.get("digests", ()):
-        _known[tuple(stamp)] = dict(digest)
-    for stamp, found in told.get("steps", ()):
-        _steps[tuple(stamp)] = np.array(found, np.int64)
+    with suppress(ValueError, TypeError, OverflowError):  # damaged: they are taken again
+        known = {tuple(stamp): dict(digest) for stamp, digest in told.get("digests", ())}
+        steps = {tuple(stamp): np.array(s, np.int64) for stamp, s in told.get("steps", ())}
+        _known.update(known)
+        _steps.update(steps)
 
 
 def _remembering(

@@ -44,8 +44,7 @@ def container(path: Path) -> Iterator[Container]:
                 _close(entry[0])
                 entry = None
             if entry is None:
-                check_heaps(path)
-                check_whole(path)
+                check_sound(path)
                 entry = *_opened(path), stamp
             yield entry[1]
         except DAMAGE as error:
@@ -55,6 +54,17 @@ def container(path: Path) -> Iterator[Container]:
         _open[path] = entry
         while len(_open) > MOST_OPEN:
             _close(_open.popitem(last=False)[1][0])
+
+
+def check_sound(path: Path) -> None:
+    """Refuse what the libraries would loop over, or read as zeros, before they open it.
+
+    Raises
+    ------
+    InputError, OSError
+    """
+    check_heaps(path)
+    check_whole(path)
 
 
 def _opened(path: Path) -> tuple[Any, Container]:

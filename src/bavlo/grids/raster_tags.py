@@ -130,7 +130,12 @@ def bands_of(data: Any) -> list[int]:
     """The bands that hold values, from 1 on: all but those that tell how opaque cells are."""
     from rasterio.enums import ColorInterp
 
-    return [n + 1 for n, what in enumerate(data.colorinterp) if what != ColorInterp.alpha]
+    try:
+        colours = data.colorinterp
+    except Exception:
+        # What the library complained of was an odd tag, once; it says so at the next question.
+        colours = data.colorinterp
+    return [n + 1 for n, what in enumerate(colours) if what != ColorInterp.alpha]
 
 
 def is_masked(data: Any) -> bool:
@@ -189,6 +194,7 @@ def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
     if data.crs is not None and grid_crs is not None:
         _check_same_system(path, data, grid_crs)
     if data.crs is not None:
+        _check_on_earth(path, data.crs.to_wkt())
         if data.crs.is_geographic and not data.crs.is_projected:
             return GridLayout(x, np.clip(y, -90, 90), "lonlat")
         return GridLayout(x, y, data.crs.to_wkt())
@@ -200,6 +206,21 @@ def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
     if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
         return GridLayout(x, np.clip(y, -90, 90), "lonlat")
     raise InputError(path, "names no reference system", "give it with ‹grid_crs›, as EPSG:32744")
+
+
+def _check_on_earth(path: Path, crs: str) -> None:
+    """Refuse a reference system from which nothing leads to longitudes and latitudes on Earth."""
+    import pyproj
+
+    try:
+        pyproj.Transformer.from_crs(crs, "OGC:CRS84", always_xy=True)
+    except pyproj.exceptions.ProjError as error:
+        name = crs.partition('"')[2].partition('"')[0]
+        raise InputError(
+            path,
+            f"has the reference system {name}, from which nothing leads to places on Earth",
+            "correct the file",
+        ) from error
 
 
 def _check_same_system(path: Path, data: Any, grid_crs: str) -> None:

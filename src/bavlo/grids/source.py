@@ -12,6 +12,7 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
+from bavlo.errors import public
 from bavlo.records import dataclass
 
 if TYPE_CHECKING:
@@ -468,11 +469,11 @@ def files_of(source: GridSource, first: int, last: int) -> str:
     file_of = getattr(source, "file_of", None)
     if file_of is None:
         return where(source)
-    names = [str(source.files[n].path) for n in np.unique(file_of[first:last])]
+    names = [public(str(source.files[n].path)) for n in np.unique(file_of[first:last])]
     return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
 
 
 def where(source: GridSource) -> str:
     """The files of a grid in a few words, for messages."""
-    names = [str(f.path) for f in source.files]
+    names = [public(str(f.path)) for f in source.files]
     return names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"

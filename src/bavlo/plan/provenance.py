@@ -16,6 +16,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.regions import Regions
 from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
+from bavlo.errors import public
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridFile, GridSource
 from bavlo.grids.urls import sizes_of, url_of
@@ -116,7 +117,11 @@ def sha256_of(path: Path) -> str:
 def of_file(path: Path) -> dict[str, Any]:
     """Name and size of a file."""
     url = url_of(path)
-    return {"file": url} if url is not None else {"file": str(path), "size": path.stat().st_size}
+    return (
+        {"file": public(url)}
+        if url is not None
+        else {"file": str(path), "size": path.stat().st_size}
+    )
 
 
 def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict[str, Any]]:
@@ -178,7 +183,7 @@ def _input(
 ) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
-        return {"file": url, "size": sizes.get(url), "metadata_sha256": fingerprint}
+        return {"file": public(url), "size": sizes.get(url), "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
     return {

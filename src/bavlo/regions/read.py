@@ -157,12 +157,20 @@ def _system(path: Path, features: Features, given: str | None) -> str:
         import pyproj
 
         try:
-            pyproj.CRS.from_user_input(crs)
+            system = pyproj.CRS.from_user_input(crs)
+            pyproj.Transformer.from_crs(system, LONLAT, always_xy=True)
         except pyproj.exceptions.CRSError as error:
             raise InputError(
                 path,
                 f"the reference system '{crs[:60]}' cannot be read",
                 "give it with ‹region_crs›, as EPSG:4326",
+            ) from error
+        except pyproj.exceptions.ProjError as error:
+            raise InputError(
+                path,
+                f"has the reference system {system.name}, from which nothing leads to places on "
+                "Earth",
+                "give the right one with ‹region_crs›, as EPSG:4326",
             ) from error
     return crs
 

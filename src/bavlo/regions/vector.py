@@ -5,13 +5,16 @@ To add a kind of file, write a reader and name it in READERS.
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import json
+import time
 import warnings
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import numpy as np
 import shapely
@@ -32,6 +35,7 @@ ENDINGS = (
     ".zip",
     ".shz",
     ".gpkg",
+    ".gdb",
     ".kml",
     ".kmz",
     ".fgb",
@@ -44,6 +48,7 @@ LON_NAMES = ("lon", "longitude", "long", "lng", "x")
 LAT_NAMES = ("lat", "latitude", "y")
 POINTER, HEAD = b"<OGRVRTDataSource", 4096  # how a file begins that is a virtual layer
 SHAPEFILE = "Shapefile"
+LONGEST_QUERY, STEPS_OF_QUERY = 20, 100_000  # seconds, and steps after which these are looked at
 LARGE, MOST_GROWTH = 2**27, 200  # bytes of a member, and of one byte that is stored
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
@@ -51,13 +56,14 @@ WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
 
 def layers(path: Path) -> list[str]:
     """Names of the layers with geometry; one for files that have no layers."""
-    if path.suffix.lower() in READERS:
+    if path.suffix.lower() in READERS and not path.is_dir():
         return [path.stem]
     check_regular(path)
-    with path.open("rb") as file:
-        if POINTER in file.read(HEAD):
-            raise InputError(path, "only points to other files", "give those")
-    _check_zip(path)
+    if not path.is_dir():  # as file geodatabases and folders of Shapefiles are
+        with path.open("rb") as file:
+            if POINTER in file.read(HEAD):
+                raise InputError(path, "only points to other files", "give those")
+        _check_zip(path)
     packed = packed_files(path)
     if packed:
         return list(packed)
@@ -73,7 +79,7 @@ def packed_files(path: Path) -> dict[str, str]:
 
     None where the library finds them by itself.
     """
-    if path.suffix.lower() not in (".zip", ".shz"):
+    if path.suffix.lower() not in (".zip", ".shz") or path.is_dir():
         return {}
     with zipfile.ZipFile(path) as packed:
         names = [n for n in packed.namelist() if n.lower().endswith(PACKED)]
@@ -118,7 +124,7 @@ def read(path: Path, layer: str | None = None) -> Features:
     layer
         Needed where the file has more than one.
     """
-    plain = geojson.plain(path)
+    plain = None if path.is_dir() else geojson.plain(path)
     if plain is not None and layer in (None, plain.layer):
         return plain
     names = layers(path)
@@ -128,9 +134,9 @@ def read(path: Path, layer: str | None = None) -> Features:
         raise InputError(path, f"has several layers: {', '.join(names)}", "choose with ‹layer›")
     if layer is not None and layer not in names:
         raise InputError(path, f"has no layer '{layer}'", known_words(layer, names))
-    reader = READERS.get(path.suffix.lower())
+    reader = None if path.is_dir() else READERS.get(path.suffix.lower())
     found = reader(path) if reader else _by_pyogrio(path, layer or names[0])
-    listed = geojson.count_of(path)
+    listed = None if path.is_dir() else geojson.count_of(path)
     if listed is not None and len(found.geometry) < listed:
         raise InputError(
             path,
@@ -140,15 +146,47 @@ def read(path: Path, layer: str | None = None) -> Features:
     return found
 
 
+def _check_view(path: Path, layer: str) -> None:
+    """Refuse a layer of a database that is a query without end.
+
+    The library would go on with it, and hear of no interrupt meanwhile.
+    """
+    if path.suffix.lower() not in (".gpkg", ".sqlite") or path.is_dir():
+        return
+    import sqlite3
+
+    end = time.monotonic() + LONGEST_QUERY
+    try:
+        with contextlib.closing(
+            sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True)
+        ) as db:
+            db.set_progress_handler(lambda: time.monotonic() > end, STEPS_OF_QUERY)
+            kind = "SELECT 1 FROM sqlite_master WHERE type = 'view' AND name = ?"
+            if db.execute(kind, (layer,)).fetchone() is not None:
+                name = layer.replace('"', '""')
+                db.execute(f'SELECT count(*) FROM "{name}"').fetchone()
+    except sqlite3.OperationalError as error:
+        if "interrupted" in str(error):
+            raise InputError(
+                path,
+                f"its layer {layer} is a query that takes longer than {LONGEST_QUERY} s",
+                "write its result as a table",
+            ) from error
+    except sqlite3.Error:
+        return  # the library says better what is wrong with the file
+
+
 def _by_pyogrio(path: Path, layer: str) -> Features:
     pyogrio = vector_library()
+    _check_view(path, layer)
     packed = packed_files(path) if path.suffix.lower() in (".zip", ".shz") else {}
     file, inner = (packed[layer], None) if layer in packed else (path, layer)
     try:
         info = pyogrio.read_info(file, layer=inner)
         encoding, doubt = None, ""
         if info["driver"] == _shapefile_driver():
-            encoding, doubt = doubt_of(path)
+            place = path / f"{layer}.shp" if path.is_dir() else path
+            encoding, doubt = doubt_of(place)
         if doubt:
             warnings.warn(f"{path}: {doubt}", BavloWarning, stacklevel=2)
         with warnings.catch_warnings(record=True) as said:
@@ -156,7 +194,8 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
             meta, _, wkb, columns = pyogrio.raw.read(
                 file, layer=inner, force_2d=True, encoding=encoding
             )
-        geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
+        with np.errstate(invalid="ignore"):  # places that are none are refused by name later
+            geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
     except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
     except (ValueError, RuntimeError, UnicodeDecodeError, shapely.errors.ShapelyError) as error:
@@ -305,4 +344,8 @@ def _unreadable(path: Path, error: Exception) -> InputError:
     if isinstance(error, UnicodeEncodeError):
         return InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
     reason = " ".join(str(error).split()).split("; It might help")[0]
+    if "missing , or ]" in reason or "CRS" in reason:
+        beside = path.with_suffix(".prj")
+        where = f"{beside.name} beside it" if beside.exists() else "its reference system"
+        return InputError(path, f"{where} cannot be read ({reason})", "repair or remove that")
     return InputError(path, f"cannot be read as regions ({reason})", "give a vector file")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from bavlo.errors import public
 from bavlo.request.options import OPTIONS
 
 if TYPE_CHECKING:
@@ -84,7 +85,10 @@ def asked(request: Request) -> dict[str, Any]:
 
     Where results go and how they are computed is left out, since no number depends on it.
     """
-    grids = [{"name": g.name, "files": [str(p) for p in g.paths]} for g in request.grids.arguments]
+    grids = [
+        {"name": grid.name, "files": [public(str(path)) for path in grid.paths]}
+        for grid in request.grids.arguments
+    ]
     out: dict[str, Any] = {"command": request.command, "grids": grids}
     if request.grids.by_grid:
         out["by_grid"] = [
@@ -106,8 +110,10 @@ def asked(request: Request) -> dict[str, Any]:
 
 def _plain(value: Any) -> Any:
     """A value as plain data."""
-    if value is None or isinstance(value, bool | int | float | str):
+    if value is None or isinstance(value, bool | int | float):
         return value
+    if isinstance(value, str):
+        return public(value)
     if isinstance(value, Sequence):
         return [_plain(each) for each in value]
-    return str(value)
+    return public(str(value))

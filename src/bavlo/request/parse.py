@@ -67,9 +67,9 @@ def _expand(text: str) -> list[Path]:
             return [Path(text)]
         return [Path(found) for found in listed(url)]
     path = Path(text).expanduser()
-    if path.is_dir() and format_of(path) is not None:  # a store that is a folder
-        return [path]
     if path.is_dir():
+        if path.suffix.lower() == ".gdb" or format_of(path) is not None:  # a store is a folder
+            return [path]
         files = sorted(p for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
         if not files:
             raise InputError(path, "the folder is empty", "give a file or a folder of files")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -96,6 +96,19 @@ class Study:
         return next(result for result in self.results if result.name == name)
 
 
+def _texts(told: Any) -> Iterator[str]:
+    """All keys and texts of a study file."""
+    if isinstance(told, str):
+        yield told
+    elif isinstance(told, dict):
+        yield from told
+        for value in told.values():
+            yield from _texts(value)
+    elif isinstance(told, list):
+        for value in told:
+            yield from _texts(value)
+
+
 def read_study(path: Path) -> Study:
     """Read a study file.
 
@@ -111,6 +124,10 @@ def read_study(path: Path) -> Study:
         raise InputError(path, f"cannot be read ({error.strerror})", "check the path") from error
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise InputError(path, f"is no study file ({error})", "mend that line") from error
+    except RecursionError as error:
+        raise InputError(path, "is no study file (its lists nest too deep)", "mend it") from error
+    if any("\0" in text for text in _texts(told)):
+        raise InputError(path, "holds a NUL character in a name or text", "take it out")
     _check_keys(path, "the file", told, ("study", "grids", "regions", "result"))
     head = _table(path, "study", told.get("study", {}))
     _check_keys(path, "[study]", head, OF_STUDY)

@@ -19,6 +19,7 @@ from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import spans_of_year
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.errors import InputError, RequestError
+from bavlo.grids.netcdf import check_sound
 from bavlo.tables.formats import Companions, Shapes
 from bavlo.tables.group import TELLING, AnyTable, TableGroup, group, parts_of
 from bavlo.tables.layouts import names_along
@@ -302,32 +303,34 @@ def _in_own_unit(schema: TableSchema) -> set[str]:
     return {c.name for c in schema.columns if not c.unit and c.name not in counts}
 
 
-def recognises(path: Path) -> bool:
-    """Whether a file holds such a table; any other NetCDF file is a grid."""
+def _opened(path: Path) -> Any:
+    """A file that the library may open."""
     import netCDF4
 
+    check_sound(path)
+    return netCDF4.Dataset(path)
+
+
+def recognises(path: Path) -> bool:
+    """Whether a file holds such a table; any other NetCDF file is a grid."""
     try:
-        with netCDF4.Dataset(path) as data:
+        with _opened(path) as data:
             return {"table", "bavlo"} <= set(data.ncattrs())
-    except OSError:
+    except (OSError, InputError):
         return False
 
 
 def about(path: Path) -> dict[str, Any] | None:
     """The provenance in the attributes; None where it is not there."""
-    import netCDF4
-
-    with netCDF4.Dataset(path) as data:
+    with _opened(path) as data:
         text = getattr(data, "bavlo", None)
     return None if text is None else dict(json.loads(text))
 
 
 def read(path: Path) -> AnyTable:
     """A table that was written as NetCDF, with its axes."""
-    import netCDF4
-
     try:
-        with netCDF4.Dataset(path) as data:
+        with _opened(path) as data:
             held = json.loads(data.table)
             return group([_read_part(data, held["name"], part) for part in held["parts"]])
     except (OSError, ValueError, KeyError, IndexError, AttributeError) as error:

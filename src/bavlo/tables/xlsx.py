@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tempfile
 from collections.abc import Iterator, Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -33,9 +34,20 @@ FIRST_DATE = "1900-03-01"  # before, sheets count a day that never was
 
 def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table; in the wide layouts a sheet for each measure, and `about` last."""
+    # Rows wait in files until the book is closed: beside it, where what is left behind is swept.
+    with tempfile.TemporaryDirectory(dir=path.parent, prefix=f".{path.name}-") as waiting:
+        _write_book(table, path, companions, waiting)
+
+
+def _write_book(table: AnyTable, path: Path, companions: Companions, waiting: str) -> None:
     import xlsxwriter
 
-    options = {"constant_memory": True, "strings_to_numbers": False, "nan_inf_to_errors": False}
+    options = {
+        "constant_memory": True,
+        "tmpdir": waiting,
+        "strings_to_numbers": False,
+        "nan_inf_to_errors": False,
+    }
     book = xlsxwriter.Workbook(str(path), options)
     book.set_properties({"created": MADE, "title": table.name})
     head = book.add_format({"bold": True, "bottom": 1})

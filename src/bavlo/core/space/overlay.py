@@ -207,6 +207,8 @@ def _pieces_of_cells(layout: GridLayout, cells: np.ndarray, entries: int) -> int
 
     1 where it varies by less than 1e-3 within the cells that regions touch.
     """
+    if not cells.size:
+        return 1
     varies = scale_change(layout, cells[:: max(1, cells.size // CELLS_LOOKED_AT)])
     if varies <= MOST_SCALE_CHANGE:
         return 1

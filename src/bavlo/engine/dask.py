@@ -388,16 +388,21 @@ def client(address: str, jobs: int) -> Iterator[Any]:
 
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
     if address == LOCAL:
-        with (
-            distributed.LocalCluster(
+        try:
+            cluster = distributed.LocalCluster(
                 n_workers=jobs,
                 threads_per_worker=1,
                 processes=True,
                 dashboard_address=None,
                 silence_logs=logging.CRITICAL,
-            ) as cluster,
-            distributed.Client(cluster) as client,
-        ):
+            )
+        except (RuntimeError, OSError, TimeoutError) as error:
+            raise RequestError(
+                "cluster",
+                f"its workers died while they started ({error})",
+                "leave it out, or make sure that there is memory for them",
+            ) from error
+        with cluster, distributed.Client(cluster) as client:
             yield client
         return
     try:

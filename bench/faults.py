@@ -19,6 +19,7 @@ import signal
 import sys
 import tempfile
 import time
+import zipfile
 from pathlib import Path
 
 import netCDF4
@@ -29,6 +30,8 @@ from rasterio.transform import from_origin
 from bavlo.cli.main import main as bavlo
 from bavlo.errors import InputError
 from bavlo.grids.grib_messages import library
+from bavlo.kept import OVERLAY
+from bavlo.regions import cache
 
 SECONDS, MEMORY = 20, 4 * 2**30  # the latter besides what libraries map
 CLEAN, SAME, WARNED, SILENT = "clean error", "same answer", "other, warned", "silent"
@@ -37,6 +40,18 @@ OUTCOMES = (CLEAN, SAME, WARNED, SILENT, FAULT, HANG, CRASH)
 SENT = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 BAD = (FAULT, HANG, CRASH)
 DAYS, ROWS, COLUMNS = 40, 9, 12
+STUDY = """
+[grids]
+rain = "four.nc"
+[regions]
+file = "r.geojson"
+[[result]]
+name = "monthly"
+command = "series"
+grids = "rain"
+every = "month"
+out = "o.csv"
+"""
 TOKENS = (b"0", b"-1", b"1e308", b"nan", b"999999999999", b"null", b"\xff\xfe", b"", b"[", b'"')
 
 
@@ -103,18 +118,59 @@ def make(folder):
     cases |= {n: ["series", n, *raster] for n in rasters}
     here = ["--every", "month", "--out", "o.csv"]
 
+    (folder / "study.toml").write_text(STUDY)
+    os.environ["BAVLO_CACHE"] = str(folder / "cache")
+    cache.WORTH = cache.SMALL = 0  # every overlay is kept
     with contextlib.chdir(folder):
-        for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.shp.zip", "t.gpkg"):
+        for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.nc", "t.shp.zip", "t.gpkg"):
             words = ["series", "four.nc", "--regions", "r.geojson", "--every", "month"]
             assert bavlo([*words, "--out", name, "--quiet"]) == 0
+        assert bavlo(["run", "study.toml", "--quiet"]) == 0
+        if "rain.grib" in cases:
+            assert bavlo([*cases["rain.grib"], "--quiet", "--replace"]) == 0
     others = write_regions(folder, regions)
     for name in ("r.geojson", "points.csv", "t.shp.zip", "t.gpkg", *others):
         label = [] if name == "points.csv" else ["--label", "name"]
         named = ["--label", "Name"] if name == "r.kml" else label
         cases[name] = ["series", "four.nc", "--regions", name, *named, *here]
-    for name in ("t.csv", "t.json", "t.xlsx", "t.parquet"):
+    for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.nc"):
         cases[name] = ["normals", name, "--base", "2001..2001", "--out", "o.csv"]
-    return {name: words for name, words in cases.items() if (folder / name).exists()}
+    # What lies inside, and what runs keep between them: a damaged entry may change no answer.
+    with zipfile.ZipFile(folder / "t.shp.zip") as pack:
+        cases |= {f"t.shp.zip!{member}": cases["t.shp.zip"] for member in pack.namelist()}
+    again = ["run", "study.toml", "--replace"]
+    cases |= {"study.toml": again, ".bavlo/study.json": again}
+    for path in sorted((folder / "cache").iterdir()):
+        name = "four.nc" if path.name.endswith(OVERLAY) else "rain.grib"
+        cases[f"cache/{path.name}"] = cases[name]
+    return {name: words for name, words in cases.items() if (folder / file_of(name)).exists()}
+
+
+def file_of(name):
+    """The file that holds what is damaged."""
+    return name.partition("!")[0]
+
+
+def content_of(folder, name):
+    """Bytes of a file, or of a member of a zipped one."""
+    file, _, member = name.partition("!")
+    if not member:
+        return (folder / file).read_bytes()
+    with zipfile.ZipFile(folder / file) as pack:
+        return pack.read(member)
+
+
+def put(folder, name, content):
+    """Put such bytes in their place."""
+    file, _, member = name.partition("!")
+    if not member:
+        (folder / file).write_bytes(content)
+        return
+    with zipfile.ZipFile(folder / file) as pack:
+        members = {n: pack.read(n) for n in pack.namelist()}
+    with zipfile.ZipFile(folder / file, "w") as pack:
+        for n, held in {**members, member: content}.items():
+            pack.writestr(n, held)
 
 
 def write_grib(path, rain):
@@ -262,7 +318,7 @@ def outcome(status, said, answer, wanted):
     if code == 99 or "Traceback" in said or "a fault in Bavlo" in said:
         return FAULT
     if code:
-        return CLEAN if said.count("bavlo: ") >= 1 else FAULT
+        return CLEAN if "bavlo: " in said or "results failed" in said else FAULT
     if answer == wanted:
         return SAME
     return WARNED if "warning" in said else SILENT
@@ -284,7 +340,7 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         cases = {n: words for n, words in make(folder).items() if only in n}
-        whole = {n: (folder / n).read_bytes() for n in cases}
+        whole = {n: content_of(folder, n) for n in cases}
         wanted = {}
         for n, words in cases.items():
             status, said = run(folder, words)
@@ -293,11 +349,11 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
             wanted[n] = (folder / "o.csv").read_bytes()
         for number in range(count):
             n = list(cases)[number % len(cases)]
-            text = n.endswith((".csv", "json", ".asc", ".kml", ".zarray", ".zattrs"))
+            text = n.endswith((".csv", "json", ".asc", ".kml", ".zarray", ".zattrs", ".toml"))
             way, content = damage(whole[n], rng, text)
             if content == whole[n]:
                 continue
-            (folder / n).write_bytes(content)
+            put(folder, n, content)
             status, said = run(folder, cases[n])
             answer = (folder / "o.csv").read_bytes() if (folder / "o.csv").exists() else b""
             sort = outcome(status, said, answer, wanted[n])
@@ -314,7 +370,7 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
                 bad.append((n, way, "left a draft", [str(drafts[0])]))
                 for draft in drafts:
                     draft.unlink()
-            (folder / n).write_bytes(whole[n])
+            put(folder, n, whole[n])
             progress(number + 1)
     return found, bad
 

@@ -196,9 +196,14 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
             )
         with np.errstate(invalid="ignore"):  # places that are none are refused by name later
             geometry = shapely.from_wkb(wkb, on_invalid="fix") if wkb is not None else np.array([])
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
-        raise _unreadable(path, error) from error
-    except (ValueError, RuntimeError, UnicodeDecodeError, shapely.errors.ShapelyError) as error:
+    except (
+        pyogrio.errors.DataSourceError,
+        pyogrio.errors.DataLayerError,
+        shapely.errors.ShapelyError,
+        NameError,  # the library's own, where it finds no text of a reference system
+        RuntimeError,
+        ValueError,
+    ) as error:
         raise _unreadable(path, error) from error
     fields = {
         str(name): np.asarray(column) for name, column in zip(meta["fields"], columns, strict=True)
@@ -344,7 +349,7 @@ def _unreadable(path: Path, error: Exception) -> InputError:
     if isinstance(error, UnicodeEncodeError):
         return InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
     reason = " ".join(str(error).split()).split("; It might help")[0]
-    if "missing , or ]" in reason or "CRS" in reason:
+    if isinstance(error, NameError) or "missing , or ]" in reason or "CRS" in reason:
         beside = path.with_suffix(".prj")
         where = f"{beside.name} beside it" if beside.exists() else "its reference system"
         return InputError(path, f"{where} cannot be read ({reason})", "repair or remove that")

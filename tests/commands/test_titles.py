@@ -296,3 +296,11 @@ def test_a_mean_by_people_is_called_one(world):
     assert "the mean weighted by rain is taken" in said.stdout
     said = run("trace", "d.csv", "--region", "wet", "--period", "2018", cwd=world)
     assert "the mean weighted by rain is taken" in said.stdout
+
+
+def test_sentences_of_windows_name_their_time(world):
+    words = ("--every", "month", "--base", "2001..2030", "--during", "2025-11")
+    for window, named in (("1", "a, 2025-11: "), ("3", "a, September to November 2025: ")):
+        done = run("anomalies", "rain.nc", "--regions", "r.geojson", *words, "--window", window,
+                   "--out", f"w{window}.csv", cwd=world)  # fmt: skip
+        assert named in done.stdout

@@ -16,7 +16,7 @@ from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
 from bavlo.core.values.units import MM, suits
 from bavlo.errors import RequestError
-from bavlo.figures.titles import title_of
+from bavlo.figures.titles import span_in_words, title_of
 from bavlo.plan.periods import reported_periods
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, rank_in_words, row_count, tie_note
@@ -57,12 +57,13 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
     starts = np.stack([part["start"] for part in parts], axis=-1)[reported]
     periods = data.periods.take(reported)
     notes = _anomaly_notes(data, numbers, reported, request)
+    begins, ends = _starts_text(periods, starts), periods.bounds_text()[1]
     table = ANOMALIES.table(
         {
             "region": data.regions,
             "period": periods.labels,
-            "start": _starts_text(periods, starts),
-            "end": periods.bounds_text()[1],
+            "start": begins,
+            "end": ends,
             "variable": data.variable,
             **{name: column for name, column in data.measured().items() if ANOMALIES.column(name)},
             "window": request.time.window,
@@ -80,7 +81,9 @@ def _of_one(request: Request, data: PeriodSeries) -> TableResult:
         f"{row_count(table)}: {counted(len(data.regions), 'region')} × "
         f"{counted(len(periods), 'period')}, against normals of {base}"
     ]
-    lines += _in_words(data, periods, numbers)
+    one = request.time.window[0] == 1
+    spans = [span_in_words(*days) for days in zip(begins[:, 0], ends, strict=True)]
+    lines += _in_words(data, periods.labels if one else spans, numbers)
     about = {**data.about, "base": str(base)}
     every, shapes = data.every, data.shapes
     return TableResult(table, title_of(table), tuple(lines), about, every=every, shapes=shapes)
@@ -212,8 +215,10 @@ def _anomaly_notes(
     return notes
 
 
-def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.ndarray]) -> list[str]:
-    """The last reported period with a value of each region, as a sentence."""
+def _in_words(
+    data: PeriodSeries, names: Sequence[str], numbers: dict[str, np.ndarray]
+) -> list[str]:
+    """The last reported period with a value of each region, by its name, as a sentence."""
     lines = []
     words = ("lowest", "highest")
     if data.combine == TOTAL and suits(data.units[0], MM) and RAIN.search(data.variable):
@@ -226,7 +231,7 @@ def _in_words(data: PeriodSeries, periods: PeriodAxis, numbers: dict[str, np.nda
             continue
         p = int(valid[-1])
         pick = {name: float(a[r, p, 0, 0]) for name, a in numbers.items() if a.ndim == 4}
-        text = f"{region}, {periods.labels[p]}: {pick['value']:.4g} {data.units[0]}"
+        text = f"{region}, {names[p]}: {pick['value']:.4g} {data.units[0]}"
         if pick["percent_of_normal"] == pick["percent_of_normal"]:
             text += f", {pick['percent_of_normal']:.0f} % of normal"
         elif pick["anomaly"] == pick["anomaly"]:

@@ -427,7 +427,8 @@ def kills(count, seed=2):
             left = "drafts left" if drafts else "nothing left"
             found[sent.name, ended(status), left if sent != signal.SIGKILL else "", whole] += 1
             for draft in drafts:
-                (folder / draft).unlink()
+                path = folder / draft
+                shutil.rmtree(path) if path.is_dir() else path.unlink()
     return found
 
 

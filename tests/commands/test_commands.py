@@ -631,3 +631,26 @@ def test_regions_whose_sums_are_tested_need_all_cells_too(tmp_path):
     assert (strict[0]["value"], strict[0]["steps"]) == ("", "3")
     loose = rows("extremes", grid, regions, **options, **{"min-area": "0.5"})
     assert loose[0]["value"] == "4"
+
+
+@pytest.mark.parametrize("order", ["cell", "region"])
+def test_periods_between_others_that_have_no_step_have_no_value(tmp_path, order):
+    stamps = np.r_[np.arange(59), np.arange(181, 273), np.arange(730, 790)]
+    rain = np.random.default_rng(4).gamma(0.5, 8, (len(stamps), 30, 40))
+    write_grid(tmp_path / "rain.nc", rain, stamps=stamps)
+    write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 40, 30)})
+    found = rows("series", tmp_path / "rain.nc", tmp_path / "r.geojson", every="month", order=order)
+    valued = {row["period"]: row["value"] for row in found if row["value"]}
+    days = np.datetime64("2001-01-01") + stamps
+    weights = cell_areas(30)
+    for month in ("2001-01", "2001-02", "2001-07", "2001-08", "2001-09", "2003-01", "2003-02"):
+        total = rain[days.astype("M8[M]") == np.datetime64(month)].sum(0)
+        wanted = np.average(total, weights=np.broadcast_to(weights, total.shape))
+        assert float(valued.pop(month)) == pytest.approx(wanted, rel=1e-3)
+    assert not valued
+    assert len(found) == 27
+
+
+def cell_areas(rows):
+    """(rows, 1) areas of cells of one degree on a sphere, from the equator on."""
+    return np.diff(np.sin(np.radians(np.arange(rows + 1))))[:, None]

@@ -35,7 +35,7 @@ FIRST_DATE = "1900-03-01"  # before, sheets count a day that never was
 def write_file(table: AnyTable, path: Path, companions: Companions) -> None:
     """Write a whole table; in the wide layouts a sheet for each measure, and `about` last."""
     # Rows wait in files until the book is closed: beside it, where what is left behind is swept.
-    with tempfile.TemporaryDirectory(dir=path.parent, prefix=f".{path.name}-") as waiting:
+    with tempfile.TemporaryDirectory(dir=path.parent, prefix=f"{path.name}-") as waiting:
         _write_book(table, path, companions, waiting)
 
 

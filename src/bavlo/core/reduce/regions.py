@@ -143,12 +143,16 @@ class RegionFirst(RegionReducer):
     def plain_runs(self, unit: Unit) -> np.ndarray | None:
         """(P,) first steps of the unit's periods, counted from its own first step.
 
-        None unless its steps may simply be added up, each in one period, before they are measured.
+        None unless its steps may simply be added up, each in one period, before they are measured,
+        and no period between them is without steps.
         """
         steps = self.unit_steps(unit) if self.sums_first else None
         if steps is None or not np.array_equal(steps.step, np.arange(unit.last - unit.first)):
             return None
-        starts = np.flatnonzero(np.diff(steps.period, prepend=-1))
+        later = np.diff(steps.period, prepend=-1)
+        if (later > 1).any():
+            return None
+        starts = np.flatnonzero(later)
         amounts = self._amounts(steps)
         number = np.diff(np.append(starts, amounts.size))
         return starts if (amounts == np.repeat(amounts[starts], number)).all() else None

@@ -404,6 +404,7 @@ def kills(count, seed=2):
             if child == 0:
                 try:
                     os.chdir(folder)
+                    tempfile.tempdir = os.environ["TMPDIR"] = str(folder)
                     null = os.open(os.devnull, os.O_WRONLY)
                     os.dup2(null, 1)
                     os.dup2(null, 2)
@@ -420,7 +421,7 @@ def kills(count, seed=2):
                 os.kill(child, sent)
             _, status = os.waitpid(child, 0)
             after = contents(folder)
-            drafts = [n for n in after if ".part" in n]
+            drafts = [n for n in after if ".part" in n or n.startswith(("bavlo-", "tmp"))]
             outs = [after.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
             old = [before.get(n) for n in ("o.csv", "o.csv.about.json", "o.xlsx")]
             whole = outs == old or all(o is not None for o in outs)

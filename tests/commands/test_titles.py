@@ -300,7 +300,7 @@ def test_a_mean_by_people_is_called_one(world):
 
 def test_sentences_of_windows_name_their_time(world):
     words = ("--every", "month", "--base", "2001..2030", "--during", "2025-11")
-    for window, named in (("1", "a, 2025-11: "), ("3", "a, September to November 2025: ")):
+    for window, named in (("1", "wet, 2025-11: "), ("3", "wet, September to November 2025: ")):
         done = run("anomalies", "rain.nc", "--regions", "r.geojson", *words, "--window", window,
                    "--out", f"w{window}.csv", cwd=world)  # fmt: skip
         assert named in done.stdout

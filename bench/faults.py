@@ -29,6 +29,7 @@ from rasterio.transform import from_origin
 
 from bavlo.cli.main import main as bavlo
 from bavlo.errors import InputError
+from bavlo.grids import grib
 from bavlo.grids.grib_messages import library
 from bavlo.kept import OVERLAY
 from bavlo.regions import cache
@@ -120,7 +121,7 @@ def make(folder):
 
     (folder / "study.toml").write_text(STUDY)
     os.environ["BAVLO_CACHE"] = str(folder / "cache")
-    cache.WORTH = cache.SMALL = 0  # every overlay is kept
+    cache.WORTH = cache.SMALL = grib.WORTH_KEEPING = 0  # every overlay and index is kept
     with contextlib.chdir(folder):
         for name in ("t.csv", "t.json", "t.xlsx", "t.parquet", "t.nc", "t.shp.zip", "t.gpkg"):
             words = ["series", "four.nc", "--regions", "r.geojson", "--every", "month"]
@@ -140,6 +141,8 @@ def make(folder):
         cases |= {f"t.shp.zip!{member}": cases["t.shp.zip"] for member in pack.namelist()}
     again = ["run", "study.toml", "--replace"]
     cases |= {"study.toml": again, ".bavlo/study.json": again}
+    kept = sorted((folder / ".bavlo" / "values").iterdir())
+    cases |= {str(path.relative_to(folder)): again for path in kept}
     for path in sorted((folder / "cache").iterdir()):
         name = "four.nc" if path.name.endswith(OVERLAY) else "rain.grib"
         cases[f"cache/{path.name}"] = cases[name]
@@ -341,6 +344,7 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
         folder = Path(name)
         cases = {n: words for n, words in make(folder).items() if only in n}
         whole = {n: content_of(folder, n) for n in cases}
+        times = {n: (folder / file_of(n)).stat().st_mtime_ns for n in cases}
         wanted = {}
         for n, words in cases.items():
             status, said = run(folder, words)
@@ -371,6 +375,7 @@ def campaign(count, seed=1, keep=None, progress=lambda n: None, only=""):
                 for draft in drafts:
                     draft.unlink()
             put(folder, n, whole[n])
+            os.utime(folder / file_of(n), ns=(times[n], times[n]))  # what is kept goes by it
             progress(number + 1)
     return found, bad
 

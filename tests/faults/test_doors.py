@@ -5,6 +5,7 @@ import functools
 import http.server
 import json
 import os
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -275,6 +276,45 @@ def test_an_interrupted_spreadsheet_leaves_nothing_anywhere(world):
         (world / "o.xlsx").unlink(missing_ok=True)
         assert not list((world / "tmp").iterdir())
     assert caught
+
+
+@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="asks the system by its files")
+def test_a_signal_in_the_first_moments_ends_with_a_line(world):
+    for wait in (0, 0.02, 0.05, 0.1, 0.2, 0.3):
+        with subprocess.Popen(
+            [PROGRAM, "series", "rain.nc", "--regions", "r.geojson"], cwd=world,
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        ) as process:  # fmt: skip
+            while not caught_signals(process.pid) >> (signal.SIGTERM - 1) & 1:
+                time.sleep(0.001)
+            time.sleep(wait)
+            process.terminate()
+            said = process.communicate(timeout=60)[1]
+        assert process.returncode in (0, 143), said
+        if process.returncode:
+            assert "stopped by SIGTERM; nothing was written" in said
+
+
+def caught_signals(pid):
+    """The signals that a process has handlers for, a bit each."""
+    with open(f"/proc/{pid}/status") as status:
+        (mask,) = [line.split()[1] for line in status if line.startswith("SigCgt")]
+    return int(mask, 16)
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="limits")
+@pytest.mark.parametrize("megabytes", [250, 450, 700, 1000])
+def test_little_room_for_addresses_ends_whole_or_in_a_line(world, megabytes):
+    import resource
+
+    most = megabytes * 2**20
+    done = subprocess.run(
+        [PROGRAM, "series", "rain.nc", "--regions", "r.geojson", "--every", "month"],
+        cwd=world, capture_output=True, text=True, timeout=120, check=False,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_AS, (most, most)),
+    )  # fmt: skip
+    if done.returncode:
+        refused(done)
 
 
 def test_a_page_forbids_all_that_it_does_not_need(world):

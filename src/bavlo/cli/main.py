@@ -27,6 +27,9 @@ Gridded climate data to per-region numbers that an analyst can defend.
 
 def entry() -> None:
     """The installed program."""
+    from bavlo.cli.endings import status_of, stop_on_signals
+
+    stop_on_signals()  # before anything that takes time
     if "_ARGCOMPLETE" in os.environ:
         from bavlo.cli.completion import complete
 
@@ -36,8 +39,6 @@ def entry() -> None:
         gc.freeze()  # the system takes it all back: looking for garbage takes 10 % of a small job
         sys.exit(status)
     except KeyboardInterrupt as error:  # while the command was being loaded
-        from bavlo.cli.endings import status_of
-
         sys.exit(status_of(error, verbose=False))
 
 

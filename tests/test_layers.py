@@ -10,10 +10,9 @@ from pathlib import Path
 import bavlo
 
 ROOT = Path(bavlo.__file__).parent
-# What each folder may import, besides itself and `records`; a folder stands below all that
+# What each folder may import, besides itself; a folder stands below all that
 # import it.
 MAY_IMPORT = {
-    "records": set(),
     "errors": set(),
     "files": {"errors"},
     "kept": {"errors"},

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from bavlo.errors import InputError
-from bavlo.records import dataclass
 
 IN_MEMORY = "in memory"
 TIMES = ("time", "t", "date")

@@ -19,6 +19,7 @@ import threading
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -26,7 +27,6 @@ import numpy as np
 
 from bavlo.arrays import IN_MEMORY, Array, as_array, write_array
 from bavlo.errors import BavloWarning, RequestError, nearest_word, worded
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import make_request
 from bavlo.request.options import options_of
 from bavlo.request.reporter import SilentReporter

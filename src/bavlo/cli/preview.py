@@ -8,10 +8,10 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from bavlo.errors import in_one_line
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable

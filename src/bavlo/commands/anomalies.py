@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -20,7 +21,6 @@ from bavlo.figures.titles import span_in_words, title_of
 from bavlo.plan.periods import reported_periods
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, rank_in_words, row_count, tie_note
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import ANOMALIES

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -9,7 +10,6 @@ from bavlo.commands.sources import VALUES, Matched, Source, matched
 from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
 from bavlo.figures.titles import title_of
-from bavlo.records import dataclass
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
 from bavlo.tables.formats import read_table

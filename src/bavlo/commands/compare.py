@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import combinations
 from typing import Any
 
@@ -17,7 +18,6 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
-from bavlo.records import replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

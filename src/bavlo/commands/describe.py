@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,6 @@ from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.overlay import overlay_of
 from bavlo.plan.wording import some_of
-from bavlo.records import replace
 from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
 from bavlo.tables.formats import about_of, is_table, read_table

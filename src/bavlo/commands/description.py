@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bavlo.records import dataclass
+from dataclasses import dataclass
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -27,7 +28,6 @@ from bavlo.plan.provenance import input_of_regions, inputs_of
 from bavlo.plan.reading import rechunked_source
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count
-from bavlo.records import replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

@@ -7,6 +7,7 @@ import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -49,7 +50,6 @@ from bavlo.plan.grids import each_grid
 from bavlo.plan.provenance import inputs_of
 from bavlo.plan.reading import BlockReader, rechunked_source
 from bavlo.plan.wording import counted, some_of
-from bavlo.records import dataclass
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, TrendRequest

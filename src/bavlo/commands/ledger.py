@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,6 @@ from bavlo.plan.periods import periods_of
 from bavlo.plan.placing import whole_files
 from bavlo.plan.provenance import sha256_of
 from bavlo.plan.wording import some_of
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import make_request
 from bavlo.request.options import OPTIONS
 from bavlo.request.parse import expand

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,6 @@ from bavlo.errors import RequestError
 from bavlo.plan.grids import open_grids
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, empty_rows, row_count
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, for_grid

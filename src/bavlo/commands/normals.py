@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.errors import RequestError
 from bavlo.figures.titles import title_of
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import NORMALS

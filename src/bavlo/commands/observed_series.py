@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +37,6 @@ from bavlo.errors import InputError, RequestError, setting
 from bavlo.plan.checks import check_length
 from bavlo.plan.periods import rules_of, step_weights_of
 from bavlo.plan.provenance import of_file
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

@@ -7,6 +7,7 @@ import json
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -28,7 +29,6 @@ from bavlo.figures.page import (
 )
 from bavlo.figures.titles import title_of
 from bavlo.plan.wording import counted, row_count
-from bavlo.records import dataclass
 from bavlo.request.filling import make_request
 from bavlo.request.recorded import folder_of, request_of
 from bavlo.request.reporter import SilentReporter

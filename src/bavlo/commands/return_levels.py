@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.core.values.combine import Combine
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult
 from bavlo.plan.wording import counted, row_count, some_of
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

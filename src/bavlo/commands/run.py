@@ -6,13 +6,13 @@ import contextlib
 import os
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from bavlo.commands.ledger import STORE, Ledger, StudyRun
 from bavlo.commands.results import make
 from bavlo.engine.memory import give_back
 from bavlo.errors import BavloError, InputError, OutputError, known_words, setting
 from bavlo.grids.fast import chunks
-from bavlo.records import dataclass
 from bavlo.request.reporter import OwnReporter, Reporter
 from bavlo.request.study import StudyResult
 

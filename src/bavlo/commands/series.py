@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import partial
 
 from bavlo.core.reduce import ends
@@ -53,7 +54,6 @@ from bavlo.plan.series_table import (
 from bavlo.plan.settled import SettledValues
 from bavlo.plan.strips import strip_sample
 from bavlo.plan.value_range import ValueRange
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

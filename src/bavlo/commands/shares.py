@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
@@ -18,7 +20,6 @@ from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import series_summary
 from bavlo.plan.strips import strip_sample
 from bavlo.plan.wording import outside_notes
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
 from bavlo.tables.table import Table

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,6 @@ from bavlo.errors import InputError, RequestError
 from bavlo.plan.grids import for_one
 from bavlo.plan.provenance import parent_of
 from bavlo.plan.wording import counted, some_of
-from bavlo.records import dataclass, replace
 from bavlo.regions.read import chosen
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter

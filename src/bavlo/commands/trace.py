@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,6 @@ from bavlo.errors import InputError, RequestError
 from bavlo.figures.trace import TracedCells
 from bavlo.plan.provenance import parent_of
 from bavlo.plan.result import TableResult
-from bavlo.records import dataclass, replace
 from bavlo.request.filling import asked
 from bavlo.request.recorded import folder_of, given_of, request_of
 from bavlo.request.reporter import Reporter

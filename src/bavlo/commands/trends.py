@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from bavlo import __version__
@@ -11,7 +13,6 @@ from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, 
 from bavlo.errors import RequestError
 from bavlo.plan.result import TableResult, together
 from bavlo.plan.wording import counted, row_count
-from bavlo.records import replace
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

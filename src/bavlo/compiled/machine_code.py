@@ -6,6 +6,7 @@ import ctypes
 import hashlib
 import struct
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from types import FunctionType
@@ -14,7 +15,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from bavlo import kept as store
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     import llvmlite.binding as llvm

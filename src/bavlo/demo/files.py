@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -13,7 +14,6 @@ import shapely
 from bavlo.demo.extras import RASTER_MONTH, write_extras, write_station_rain
 from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
 from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_world
-from bavlo.records import dataclass
 from bavlo.regions.features import Features
 from bavlo.regions.vector import SHAPEFILE, write
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import shapely
 from scipy.ndimage import gaussian_filter, zoom
@@ -9,7 +11,6 @@ from scipy.signal import lfilter
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.demo.world import CELL, EAST, NORTH, SEED, SOUTH, WEST, YEARS, World
-from bavlo.records import dataclass
 
 LON = np.round(np.arange(WEST + CELL / 2, EAST, CELL), 4)
 LAT = np.round(np.arange(SOUTH + CELL / 2, NORTH, CELL), 4)[::-1]

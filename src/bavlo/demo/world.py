@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import shapely
 from shapely import LineString, MultiPolygon, Point, Polygon
-
-from bavlo.records import dataclass
 
 SEED = 20260
 WEST, EAST, SOUTH, NORTH = 78.0, 86.0, -38.0, -32.0

@@ -9,6 +9,7 @@ import warnings
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
@@ -20,7 +21,6 @@ from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
 from bavlo.errors import BavloError, InputError, RequestError
-from bavlo.records import dataclass
 
 Block = TypeVar("Block")
 State = TypeVar("State")

@@ -8,6 +8,7 @@ what is added to what, and in which order, follows from the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
@@ -15,7 +16,6 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.segments import Segment
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     pass

@@ -7,13 +7,12 @@ it will be once it is whole, so that steps that are appended change no cut befor
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.few import distinct
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.time.assignment import Assignment
-from bavlo.records import dataclass
 
 VALUES_AT_ONCE = 2**21  # cells × steps of a unit
 LEAST_UNITS, MOST_UNITS = 32, 128  # of a segment
@@ -124,7 +123,7 @@ def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
 
     A step that several periods share goes with the first of them.
     """
-    used = distinct(assignment.step)
+    used = np.unique(assignment.step)
     period = assignment.period[np.searchsorted(assignment.step, used)]
     breaks = (np.diff(used) != 1) | (np.diff(period) != 0)
     starts = np.concatenate([[0], np.flatnonzero(breaks) + 1])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -13,7 +14,6 @@ from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from concurrent.futures import Future

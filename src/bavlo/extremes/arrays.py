@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.sums import within
 from bavlo.extremes.events import Daily
 from bavlo.extremes.plan import ExtremesPlan
-from bavlo.records import dataclass
 
 INDEX = "index"
 

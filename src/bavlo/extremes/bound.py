@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -26,7 +27,6 @@ from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Quantity
 from bavlo.core.values.units import convert, is_rate_unit, suits
 from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource
-from bavlo.records import dataclass
 
 ROWS_AT_ONCE = 256  # steps that are held against the first
 

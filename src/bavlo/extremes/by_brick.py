@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -21,7 +22,6 @@ from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import record_values
 from bavlo.extremes.values import ConditionReader, least_steps, plan_condition_units
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:

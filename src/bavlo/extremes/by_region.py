@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -18,7 +19,6 @@ from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import occurrence_of_record, record_values
 from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, plan_condition_units
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 COPIES_OF_UNIT = 4

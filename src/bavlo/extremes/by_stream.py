@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -19,7 +20,6 @@ from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
 from bavlo.extremes.plan import ExtremesPlan, counting_of
 from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, cell_means, plan_condition_units
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values

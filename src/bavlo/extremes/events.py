@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,7 +12,6 @@ from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.axis import steps_text
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert
-from bavlo.records import dataclass
 from bavlo.tables.schema import EVENTS
 from bavlo.tables.table import Table
 

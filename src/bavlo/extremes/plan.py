@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -33,7 +34,6 @@ from bavlo.plan.grids import open_grids, report_grid
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import choose_periods
 from bavlo.plan.weights import FurtherWeights, further_weights
-from bavlo.records import dataclass, replace
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ConditionRequest, Request

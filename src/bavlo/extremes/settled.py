@@ -7,6 +7,7 @@ What looks at the whole record, a base, a neighbouring period or single days is 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -28,7 +29,6 @@ from bavlo.plan.settled import (
     source_digests,
     told_of_source,
 )
-from bavlo.records import dataclass, replace
 
 ARRAYS = ("value", "area_valid", "steps")
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import csv
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from bavlo.errors import InputError
 from bavlo.files import number_in
 from bavlo.grids.formats import format_of
-from bavlo.records import dataclass, replace
 from bavlo.request.request import Request
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts
@@ -13,7 +15,6 @@ from bavlo.engine.segments import plan_units
 from bavlo.extremes.arrays import CellMeans
 from bavlo.extremes.plan import ExtremesPlan, condition_variable, in_unit_of_test
 from bavlo.grids.source import files_of
-from bavlo.records import dataclass
 
 UNIT_VALUES = 2**22  # cells × steps of a unit
 VALUES_AT_ONCE = 2**20  # cells × periods that are measured together

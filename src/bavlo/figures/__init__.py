@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 SEVERAL = 0
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 import shapely
-
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -32,7 +33,6 @@ from bavlo.figures.style import (
     shown_unit,
     styled,
 )
-from bavlo.records import replace
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

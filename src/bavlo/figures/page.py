@@ -7,11 +7,11 @@ import hashlib
 import io
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from importlib import resources
 from typing import TYPE_CHECKING
 
 from bavlo.figures.style import styled
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,7 +12,6 @@ from bavlo.core.time.periods import cycle_of
 from bavlo.errors import RequestError
 from bavlo.figures.panels import from_zero, panel_grid, place_panels, set_words
 from bavlo.figures.style import LINES, page_size, shortened, styled
-from bavlo.records import dataclass, replace
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:

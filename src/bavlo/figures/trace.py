@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -10,7 +11,6 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import RequestError
 from bavlo.figures.style import FAINT, INK, WET, colour_scale, page_size, scale_for, styled
-from bavlo.records import dataclass
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -26,7 +27,6 @@ from bavlo.figures.style import (
     styled,
     symmetric,
 )
-from bavlo.records import dataclass
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
@@ -11,7 +13,6 @@ from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.derived import read_steps
 from bavlo.grids.source import CellSelection, GridFile, GridSource, files_of
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

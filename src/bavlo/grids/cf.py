@@ -6,19 +6,17 @@ import functools
 import re
 import warnings
 from collections.abc import Mapping
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import cftime
 import numpy as np
 
-from bavlo.core.few import median
 from bavlo.core.space.layout import edges_from_centres
 from bavlo.core.time.axis import EPOCH, SECOND, to_instant, to_instants
 from bavlo.core.values.missing import stored_as
 from bavlo.errors import BavloWarning, InputError, refused_by_system
-from bavlo.records import dataclass, replace
 
 FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
@@ -399,7 +397,7 @@ def _joined_bounds(bounds: np.ndarray, centres: np.ndarray) -> np.ndarray | None
     low, high = bounds.min(axis=1), bounds.max(axis=1)
     falling = centres.size > 1 and centres[1] < centres[0]
     starts, stops = (high, low) if falling else (low, high)
-    size = median(high - low)
+    size = np.median(high - low)
     if size <= 0 or (np.abs(starts[1:] - stops[:-1]) > 1e-3 * size).any():
         return None
     edges = np.append(starts, stops[-1])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -16,7 +17,6 @@ from bavlo.grids.fast import chunks
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import GridFile, ReadOptions
 from bavlo.grids.versions import VERSIONS, VersionsGrid
-from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True)

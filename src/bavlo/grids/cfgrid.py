@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +18,6 @@ from bavlo.grids.fast.packed import PackedBlock, Part
 from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, Window
 from bavlo.grids.urls import url_of
-from bavlo.records import dataclass, replace
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from bavlo.grids import cf
-from bavlo.records import dataclass, replace
 
 KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
 TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text

@@ -5,13 +5,13 @@ from __future__ import annotations
 import calendar
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.time.axis import DAY, HOUR, SECOND, to_dates, to_instant
 from bavlo.core.time.periods import spans_of_year
 from bavlo.errors import InputError, RequestError
-from bavlo.records import dataclass
 
 CALENDAR = "standard"
 Y, M, D = r"(?P<Y>(?:1[5-9]|2[0-3])\d\d)", r"(?P<m>0[1-9]|1[0-2])", r"(?P<d>[0-2]\d|3[01])"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -13,7 +14,6 @@ from bavlo.core.values.formula import Formula, derived_variable, evaluate
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.source import CellSelection, GridFile, GridSource, where
-from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,6 +7,7 @@ is loaded when a file of its format is met.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from importlib import import_module
 from pathlib import Path
 
@@ -14,7 +15,6 @@ from bavlo.errors import InputError, refused_by_system
 from bavlo.files import check_regular
 from bavlo.grids import urls
 from bavlo.grids.source import GridFormat
-from bavlo.records import dataclass
 
 HEAD = 16  # bytes by which files are recognised
 HDF5 = b"\x89HDF\r\n\x1a\n"

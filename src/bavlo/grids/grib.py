@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import defaultdict
-from dataclasses import asdict
+from dataclasses import asdict, dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -30,7 +30,6 @@ from bavlo.grids.grib_messages import (
 )
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
-from bavlo.records import dataclass, replace
 
 NO_DATA = 1e36  # what the library is told to put where there is no data
 CALENDAR = "standard"

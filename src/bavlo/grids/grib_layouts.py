@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +10,6 @@ import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, edges_from_centres
 from bavlo.errors import InputError
-from bavlo.records import dataclass
 
 PROJECTED = ("lambert", "polar_stereographic", "mercator", "lambert_azimuthal_equal_area", "albers")
 CLOSE = 0.02  # of a cell: how far a point may lie from where the library has it

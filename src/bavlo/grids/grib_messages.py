@@ -10,6 +10,7 @@ from __future__ import annotations
 import mmap
 import re
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,6 @@ import numpy as np
 
 from bavlo.core.time.axis import DAY, HOUR, SECOND
 from bavlo.errors import InputError
-from bavlo.records import dataclass
 
 START, STOP = b"GRIB", b"7777"
 UNITS = {0: 60 * SECOND, 1: HOUR, 2: DAY, 10: 3 * HOUR, 11: 6 * HOUR, 12: 12 * HOUR}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridFile, GridSource, RawTimes, ReadOptions, whole
 from bavlo.grids.tiled import check_tiles, tiled
-from bavlo.records import dataclass, replace
 
 
 def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:

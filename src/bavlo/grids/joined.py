@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from functools import cached_property
 from typing import cast
 
@@ -16,7 +17,6 @@ from bavlo.grids.fast.rows import HasStoredRows, StoredRows
 from bavlo.grids.fast.stored import HasStoredSteps, StoredStep
 from bavlo.grids.source import CellSelection, GridFile
 from bavlo.grids.urls import url_of
-from bavlo.records import dataclass
 
 FILES_AT_ONCE = 16  # that are fetched by URL
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -17,7 +18,6 @@ from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, whole
 from bavlo.grids.tiled import NOWHERE, OfTiles, all_steps
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.core.space.regrid import Regrid

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
@@ -10,7 +12,6 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.source import CellSelection, GridFile, GridSource
-from bavlo.records import dataclass
 
 READ_AT_ONCE = 2**19  # cells × steps that are combined together
 

@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -39,7 +39,6 @@ from bavlo.grids.raster_tags import (
     with_data,
 )
 from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
-from bavlo.records import dataclass, replace
 
 Image = tuple[Fetch, Directory]
 

@@ -11,6 +11,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +23,6 @@ from bavlo.grids.fast.inflate import unpacked
 from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.fast.tiff_directory import Fetch, opened
 from bavlo.grids.formats import GZIP
-from bavlo.records import dataclass
 
 MOST_OPEN = 8
 ASCII = "AAIGrid"

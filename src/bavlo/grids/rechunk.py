@@ -13,6 +13,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -25,7 +26,6 @@ from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
-from bavlo.records import dataclass, replace
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take

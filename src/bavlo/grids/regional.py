@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -15,7 +16,6 @@ from bavlo.core.values.formula import evaluate
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.derived import DerivedGrid
 from bavlo.grids.source import CellSelection, GridFile
-from bavlo.records import dataclass
 
 
 def by_entries(shared: Overlay) -> Overlay:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -10,7 +11,6 @@ from bavlo.core.space.layout import GridLayout, rolled
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.source import CellSelection, GridFile, GridSource
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

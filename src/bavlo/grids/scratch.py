@@ -13,6 +13,7 @@ import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
@@ -23,7 +24,6 @@ from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.fast.chunks import ChunkReader, ChunkRuns
 from bavlo.grids.fast.stored import StoredStep
 from bavlo.grids.source import CellSelection, CellSubset
-from bavlo.records import dataclass
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order

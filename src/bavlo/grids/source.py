@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
@@ -13,7 +14,6 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import public
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.grids.cf import Packing

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -13,7 +14,6 @@ from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import CellSelection, GridFile, WholeRows
-from bavlo.records import dataclass, replace
 
 NOWHERE = -1
 

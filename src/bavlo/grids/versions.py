@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,6 @@ from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.source import CellSelection, RawTimes
-from bavlo.records import replace
 
 # Names of dimensions whose parts complete each other.
 VERSIONS = re.compile(r"^(expver|exp_?ver(sion)?|version|experiment_?version)$", re.IGNORECASE)

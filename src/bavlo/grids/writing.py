@@ -6,6 +6,7 @@ import contextlib
 import os
 import threading
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,6 @@ from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
 from bavlo.files import refused_writing
 from bavlo.grids.netcdf import LOCK
-from bavlo.records import dataclass
 
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
 ENDINGS = (*NETCDF, *TIFF)

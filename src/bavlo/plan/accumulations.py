@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.few import distinct
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.time.steps import overlapping
 from bavlo.core.values.accumulation import (
@@ -24,7 +24,6 @@ from bavlo.grids.source import CellSelection, GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.plan.inspection import squares
 from bavlo.plan.reading import read_side_by_side
-from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
@@ -104,7 +103,7 @@ class RainingCells:
 
 def _raining(source: GridSource, steps: int, jobs: int) -> RainingCells | None:
     """Up to 2,000 cells with rain at some steps, the earliest that have any."""
-    for begin in distinct(np.linspace(0, steps, DRY_PARTS, endpoint=False).astype(int)).tolist():
+    for begin in np.unique(np.linspace(0, steps, DRY_PARTS, endpoint=False).astype(int)).tolist():
         found, values = [], []
         for area in squares(source):
             every = -(-area.cells.size // CELLS_LOOKED_AT)

@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
-from bavlo.core.few import median
 from bavlo.core.stats.measures import SHARES, Measure
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import DAY, TimeAxis
@@ -116,8 +115,8 @@ def check_percent(product: str, combine: str, what: Quantity) -> None:
 def check_length(time: TimeAxis, periods: PeriodAxis, every: str) -> None:
     """A period shorter than the steps is an error: days are never made from monthly totals."""
     if len(periods) and len(time):
-        period = median(periods.end - periods.start)
-        step = median(time.duration)
+        period = np.median(periods.end - periods.start)
+        step = np.median(time.duration)
         if period < 0.9 * step:
             raise RequestError(
                 "every",
@@ -131,7 +130,7 @@ def _kind_as_long_as(time: TimeAxis, step: float) -> str:
     first = int(time.start[0])
     for kind in ("day", "pentad", "dekad", "month", "season", "year"):
         axis = periods_between(PeriodRule(kind), time.calendar, first, first + 800 * DAY)
-        if median(axis.end - axis.start) >= 0.9 * step:
+        if np.median(axis.end - axis.start) >= 0.9 * step:
             return kind
     return "all"
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -59,7 +60,6 @@ from bavlo.plan.periods import (
 )
 from bavlo.plan.strips import LEAST_CELLS
 from bavlo.plan.targets import Target, target_cells, with_way
-from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 

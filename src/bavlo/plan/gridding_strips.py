@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -25,7 +26,6 @@ from bavlo.plan.strips import (
     strip_needs,
     strips_of,
 )
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from itertools import product
 from typing import Any
 
@@ -33,7 +34,6 @@ from bavlo.plan.checks import check_of_use
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.reading import forget_large_chunks, prepare_large_chunks
 from bavlo.plan.wording import counted
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from itertools import groupby
 
 import numpy as np
 
-from bavlo.core.few import distinct
 from bavlo.core.values.kinds import CLASS, STATE, Quantity
 from bavlo.core.values.missing import (
     Mark,
@@ -30,7 +30,6 @@ from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
 from bavlo.grids.tiled import TiledGrid
 from bavlo.grids.urls import url_of
 from bavlo.plan.reading import single_steps
-from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 
 STEPS_LOOKED_AT = 9
@@ -113,7 +112,7 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
     if url_of(source.files[0].path) is not None:
         return []
     if source.step_chunk == 1:
-        return [int(n) for n in distinct(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
+        return [int(n) for n in np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
     file = source.files[0]
     # A chunk so large takes a second to inflate: those that others look at too must do.
     count = 1 if isinstance(file, CFGrid) and file.has_large_chunks else RUNS_LOOKED_AT

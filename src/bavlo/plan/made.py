@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
@@ -19,7 +21,6 @@ from bavlo.grids.regional import RegionalCells, RegionalGrid, by_entries
 from bavlo.grids.source import GridSource, where
 from bavlo.plan.overlay import open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, periods_of, rules_of, step_weights_of
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, combined_alone, for_grid
 

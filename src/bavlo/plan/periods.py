@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 
 from bavlo.core.reduce.period_state import Rules, StepWeights
@@ -20,7 +22,6 @@ from bavlo.core.values.kinds import AMOUNT, RATE, Quantity, check_told, step_amo
 from bavlo.errors import RequestError, setting
 from bavlo.grids.source import GridSource, where
 from bavlo.plan.checks import check_length
-from bavlo.records import dataclass, replace
 from bavlo.request.request import Request, TimeRequest
 
 WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import TypeGuard
 
 import numpy as np
@@ -22,7 +23,6 @@ from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.scratch import worker_bytes
 from bavlo.grids.source import CellSelection, GridSource, files_of
 from bavlo.grids.urls import url_of
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from bavlo.core.space.regions import Regions
-from bavlo.records import dataclass, replace
 from bavlo.regions.read import RegionFile
 from bavlo.request.filling import asked
 from bavlo.request.request import Request

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.period_state import StepWeights
@@ -29,7 +31,6 @@ from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
 from bavlo.plan.strips import adds_up_in_strips, runs_of
 from bavlo.plan.weights import FurtherWeights, further_weights
-from bavlo.records import dataclass
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -16,7 +16,6 @@ from bavlo.plan.reading import UnitValues
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.step_sums import StepSums, add_steps, with_data
 from bavlo.plan.value_range import ValueRange
-from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True, eq=False)

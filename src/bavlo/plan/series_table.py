@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, OverlayIndex
@@ -16,7 +18,6 @@ from bavlo.plan.series_reducer import SeriesSettled, either
 from bavlo.plan.strips import measured
 from bavlo.plan.value_range import ValueRange
 from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count, some_of
-from bavlo.records import replace
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
 

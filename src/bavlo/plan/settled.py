@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -29,7 +30,6 @@ from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import SeriesArrays
 from bavlo.plan.value_range import ValueRange
 from bavlo.plan.weights import FurtherWeights
-from bavlo.records import dataclass, replace
 
 ORDER_OF_ADDITIONS = 2  # another number whenever sums come to other last digits than before
 OF_PLAN = ("labels", "value", "area_valid", "steps", "place")

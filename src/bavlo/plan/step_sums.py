@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,7 +12,6 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import RegionFirst
 from bavlo.core.reduce.totals import RunningTotals, StepValues
 from bavlo.plan.value_range import ValueRange
-from bavlo.records import dataclass
 
 LEAST_SUMMED = 4  # steps, from which on it pays to add them up before regions are measured
 

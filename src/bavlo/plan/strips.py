@@ -7,6 +7,7 @@ strip and the outlines of the regions.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -35,7 +36,6 @@ from bavlo.grids.fast.rows import HasStoredRows
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.grids.tiled import TiledGrid
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

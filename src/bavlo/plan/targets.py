@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
@@ -14,7 +16,6 @@ from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where
 from bavlo.grids.tiled import TiledGrid
-from bavlo.records import dataclass, replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 

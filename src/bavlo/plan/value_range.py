@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.ends import ends_without_gaps
-from bavlo.records import dataclass
 
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 

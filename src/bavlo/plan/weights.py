@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.errors import InputError, RequestError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where
 from bavlo.plan.inspection import inspected
-from bavlo.records import dataclass
 from bavlo.request.parse import expand
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import MeasureRequest

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import numpy as np
+from dataclasses import dataclass
 
-from bavlo.records import dataclass
+import numpy as np
 
 
 @dataclass(frozen=True, eq=False)

@@ -8,7 +8,7 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import field
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +21,6 @@ from bavlo.files import check_regular
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import whole
-from bavlo.records import dataclass
 from bavlo.regions import vector
 from bavlo.regions.features import Features
 from bavlo.regions.repair import repaired
@@ -97,7 +96,7 @@ def is_region_file(path: Path) -> bool:
     return path.suffix.lower() in vector.ENDINGS
 
 
-def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:  # noqa: B008
+def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
     """Read, label, choose and repair regions."""
     check_regular(path)
     if not path.exists():

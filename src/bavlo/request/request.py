@@ -6,6 +6,7 @@ and what it is where nobody gives it.
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +16,6 @@ from bavlo.core.values.combine import Combine
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
 from bavlo.grids.source import ReadOptions
-from bavlo.records import dataclass, replace
 from bavlo.regions.read import RegionOptions
 
 if TYPE_CHECKING:

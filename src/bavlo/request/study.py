@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError, known_words, nearest_word, one_of
-from bavlo.records import dataclass
 from bavlo.request.option import Option
 from bavlo.request.options import options_of
 

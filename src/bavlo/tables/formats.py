@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import field
+from dataclasses import dataclass, field
 from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
@@ -14,7 +14,6 @@ import numpy as np
 
 from bavlo.errors import InputError, RequestError
 from bavlo.files import DAMAGE, check_regular
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable

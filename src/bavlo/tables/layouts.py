@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 from bavlo.tables.group import TELLING, AnyTable, TableGroup, parts_of
 from bavlo.tables.schema import TableSchema, schema_by_axes
 from bavlo.tables.table import Column, Table, text_column

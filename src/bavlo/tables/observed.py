@@ -6,12 +6,12 @@ import csv
 import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from bavlo.errors import InputError, RequestError, known_words, one_of, setting
-from bavlo.records import dataclass
 
 # Names that tell what a column is, by whole name in any case of letters.
 REGION = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,6 @@ import orjson
 
 from bavlo.errors import InputError
 from bavlo.files import number_in
-from bavlo.records import dataclass
 from bavlo.tables.group import TELLING, AnyTable, group
 from bavlo.tables.schema import TableSchema, schema_of
 from bavlo.tables.table import Column, Table, text_column

@@ -7,12 +7,11 @@ here. To add a column is one row.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from bavlo.records import dataclass
 from bavlo.tables.table import Column, Table, text_column
 
 TEXT, NUMBER = "text", "number"

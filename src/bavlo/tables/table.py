@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from bavlo.errors import RequestError, known_words
-from bavlo.records import dataclass
 
 ROWS_AT_ONCE = 25_000
 

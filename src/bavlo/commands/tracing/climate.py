@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,6 @@ from bavlo.commands.tracing.lines import NEIGHBOUR, NUMBER, RULE, YEAR, Line, Tr
 from bavlo.commands.tracing.series import traced_series
 from bavlo.core.stats.normals import Base, in_years, parse_base
 from bavlo.core.time.periods import cycle_of
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.formats import is_table

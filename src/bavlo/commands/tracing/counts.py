@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +16,6 @@ from bavlo.core.stats.gev import fit_l_moments, fit_likelihood
 from bavlo.core.time.axis import steps_text
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan, tested_in_words
-from bavlo.records import replace
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from bavlo.errors import InputError
 from bavlo.figures.trace import TracedCells
 from bavlo.plan.result import TableResult
-from bavlo.records import dataclass
 from bavlo.tables.rows import row_of
 from bavlo.tables.schema import TRACE
 from bavlo.tables.table import Table

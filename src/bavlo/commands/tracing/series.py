@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -34,7 +35,6 @@ from bavlo.figures.trace import TracedCells
 from bavlo.grids.source import CellSelection
 from bavlo.plan.grids import each_grid
 from bavlo.plan.series import SeriesPlan
-from bavlo.records import dataclass
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 

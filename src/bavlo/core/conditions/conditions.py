@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.values.percents import percent_in
 from bavlo.core.values.tokens import Tokens, plain_number
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 FIELD = "when"
 BY_DAY, WET_DAYS, ALL_DAYS = "calendar day", "wet days", "all days"

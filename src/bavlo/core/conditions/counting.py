@@ -10,7 +10,7 @@ so that states may be merged as a tree of any shape.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -19,7 +19,6 @@ from bavlo.core.conditions.runs import count_true, follow
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import TimeAxis
 from bavlo.errors import RequestError
-from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True, eq=False)

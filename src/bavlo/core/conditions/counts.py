@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass
 
 NEVER = np.int32(2**31 - 1)
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import field
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -27,7 +27,6 @@ from bavlo.core.stats.calendar_percentiles import (
 )
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass
 
 RAIN, TMAX, TMIN = "rain", "tmax", "tmin"
 SHORT = {RAIN: "RR", TMAX: "TX", TMIN: "TN"}

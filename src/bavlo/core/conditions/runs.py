@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from bavlo.compiled import compiled
 from bavlo.core.conditions.run_kernels import follow_runs
-from bavlo.records import dataclass
 
 AT_ONCE = 4096  # columns whose runs are followed side by side
 WORTH_COMPILING = 2**12  # steps × columns, from which on the compiled way is asked for

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.period_state import (
@@ -14,7 +16,6 @@ from bavlo.core.reduce.period_state import (
 from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.values.combine import TOTAL
-from bavlo.records import dataclass
 
 
 class CellReducer(PeriodReducer[CellValues]):

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import astuple, field
+from dataclasses import astuple, dataclass, field, replace
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.values.combine import MAX, MEAN, MIN, Degrees
-from bavlo.records import dataclass, replace
 
 
 @dataclass(frozen=True, eq=False)

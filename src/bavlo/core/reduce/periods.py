@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -17,7 +18,6 @@ from bavlo.core.reduce.period_state import (
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.sums import WeightedSums
 from bavlo.core.values.combine import MAX, MIN, TOTAL
-from bavlo.records import dataclass
 
 Settled = TypeVar("Settled")
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Generic, Protocol, TypeVar
-
-from bavlo.records import dataclass
 
 ValuesT = TypeVar("ValuesT", contravariant=True)
 StateT = TypeVar("StateT")

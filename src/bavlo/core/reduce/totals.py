@@ -5,12 +5,11 @@ A step's values are added to those before them while they are near, and go throu
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Protocol
 
 import numpy as np
-
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -5,6 +5,7 @@ columns, at once or from sums over some rows after the other.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,6 @@ from bavlo.core.space.row_sums import AddedRows, RowSums
 from bavlo.core.space.rows import Rows, few_rows
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.core.sums import range_of_rows, within
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse

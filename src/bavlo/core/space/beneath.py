@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.records import dataclass, replace
 
 NEIGHBOURS = 2  # rows beyond, between whose centres values may be wanted
 POINTS_ALONG = 257  # of the edges of rows that are taken into another system

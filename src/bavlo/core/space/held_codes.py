@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.compiled import compiled
 from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.row_kernels import note_codes
-from bavlo.records import dataclass
 
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.resampling import CUBIC, LINEAR
-from bavlo.records import dataclass
 
 OFFSETS = {LINEAR: np.arange(0, 2), CUBIC: np.arange(-1, 3)}  # of neighbours from the lower one
 LEAST_WEIGHT = 0.5  # of the neighbours that must have data

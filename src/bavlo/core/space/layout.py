@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
-
-from bavlo.core.few import median
-from bavlo.records import dataclass
 
 # WGS 84, and the sphere of the same area: shares of a longitude-latitude cell are taken on the
 # sphere, printed square kilometres from the ellipsoid (design of the numbers, section 1).
@@ -86,8 +83,8 @@ class GridLayout:
     def cell_size(self) -> tuple[float, float]:
         """Median width and height of a cell, in the unit of the axes."""
         return (
-            median(np.abs(np.diff(self.x_edges))),
-            median(np.abs(np.diff(self.y_edges))),
+            np.median(np.abs(np.diff(self.x_edges))),
+            np.median(np.abs(np.diff(self.y_edges))),
         )
 
     def places(self, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -222,8 +219,8 @@ class CurvilinearLayout(GridLayout):
     def cell_size(self) -> tuple[float, float]:
         """Median reach of a cell in longitude and latitude, degrees."""
         return (
-            median(np.ptp(self.lon, axis=-1)),
-            median(np.ptp(self.lat, axis=-1)),
+            np.median(np.ptp(self.lon, axis=-1)),
+            np.median(np.ptp(self.lat, axis=-1)),
         )
 
     def places(self, cells: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -403,7 +400,7 @@ def median_area(layout: GridLayout) -> float:
     """Of the cells, km²; of many a regular sample."""
     count = layout.shape[0] * layout.shape[1]
     some = np.arange(0, count, max(1, count // 2000))
-    return median(layout.ellipsoid_areas(some))
+    return float(np.median(layout.ellipsoid_areas(some)))
 
 
 def is_all_around(layout: GridLayout) -> bool:

@@ -5,6 +5,8 @@ How outlines are cut along the lines of a grid is in `pieces`.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
@@ -12,7 +14,6 @@ from bavlo.core.space.piece_kernels import SLIVER
 from bavlo.core.space.pieces import cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
-from bavlo.records import dataclass
 
 MOST_SCALE_CHANGE = 1e-3  # within a cell, up to which planar fractions will do
 SCALE_CHANGE_OF_PIECES = 2.5e-4

@@ -10,6 +10,7 @@ regions are done at once.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -17,7 +18,6 @@ import numpy as np
 from bavlo.core.space.cutting import count_pieces, runs_by_loops
 from bavlo.core.space.piece_kernels import SLIVER
 from bavlo.core.space.regions import RegionEdges
-from bavlo.records import dataclass
 
 PIECES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
 MOST_WORKERS = 4  # of so many the smaller batches still keep each busy

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 import shapely
-
-from bavlo.records import dataclass, replace
 
 LONLAT = "OGC:CRS84"
 

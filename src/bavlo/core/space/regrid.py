@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
@@ -27,7 +28,6 @@ from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
 from bavlo.core.sums import range_of_rows, within
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse

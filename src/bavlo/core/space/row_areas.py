@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout, zone_area
-from bavlo.records import dataclass
 
 SPACING = 64  # cells between those whose true areas are worked out
 STENCIL = 6  # of them on which a cell between is interpolated

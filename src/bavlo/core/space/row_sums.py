@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +13,6 @@ from bavlo.core.reduce.totals import Seen
 from bavlo.core.space.held_codes import HeldCodes
 from bavlo.core.space.row_kernels import add_codes, add_rows
 from bavlo.core.space.rows import PlainRows, Rows
-from bavlo.records import dataclass
 
 if TYPE_CHECKING:
     from scipy import sparse

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -21,7 +22,6 @@ from bavlo.core.space.pieces import cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.rows import few_rows
-from bavlo.records import dataclass, replace
 
 BYTES_OF_RUN = 24
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,7 +11,6 @@ from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.piece_kernels import SLIVER
 from bavlo.errors import InputError
-from bavlo.records import dataclass, replace
 
 ReadRows = Callable[[int, int], np.ndarray]
 STRIP, LEAST_STRIP = 2**22, 512  # cells that are read at once, and rows: those of a usual tile

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.stats.ranks import TIED, ranks_of
 from bavlo.core.sums import mean_of
-from bavlo.records import dataclass
 
 LEAST_FOR_CORRELATION = 3  # pairs of values
 

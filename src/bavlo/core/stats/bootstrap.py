@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.compiled import compiled
@@ -24,7 +26,6 @@ from bavlo.core.stats.calendar_percentiles import (
     window_of,
 )
 from bavlo.core.stats.normals import LEAST_SHARE, Base
-from bavlo.records import dataclass
 
 PAIRS_AT_ONCE = 2**13  # of a cell and a year, each with all its stand-ins
 

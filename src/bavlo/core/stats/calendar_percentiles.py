@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -11,7 +12,6 @@ from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
-from bavlo.records import dataclass
 
 WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them

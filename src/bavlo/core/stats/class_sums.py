@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.core.space.row_areas import BothAreas
 from bavlo.core.stats.cell_sample import check_codes
 from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_kernels import IN_TURN, add_codes
-from bavlo.records import dataclass
 
 MOST_ENTRIES = 2**20  # codes of runs for which room is held though few of them may be there
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
@@ -12,7 +13,6 @@ from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, RATE, STATE, Quantity
 from bavlo.core.values.percents import percent_in
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass
 
 # What the measures of a region are made of.
 MEANS, TOTALS, NUMBERS, VOLUMES = "means", "totals", "numbers", "volumes"

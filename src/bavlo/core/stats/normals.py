@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,7 +14,6 @@ from bavlo.core.time.axis import to_instant, years_of
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.percents import percent_in
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass
 
 # What a grid of periods can be turned into.
 VALUE = "value"

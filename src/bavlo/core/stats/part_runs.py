@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -9,7 +10,6 @@ import numpy as np
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.core.stats.strip_kernels import LONGEST
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,6 +12,7 @@ import math
 import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -19,7 +20,6 @@ import numpy as np
 
 from bavlo.compiled import compiled
 from bavlo.core.stats.spatial_kernels import INFINITE, percentiles_of_ranked, ranks_of_cells
-from bavlo.records import dataclass
 
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
 RANKED_AT_ONCE = 2**17  # the same of compiled loops, which never wait

@@ -7,6 +7,7 @@ are sums, where NumPy's passes decode, look for what is missing, multiply and ad
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Protocol
 
@@ -27,7 +28,6 @@ from bavlo.core.stats.strip_kernels import (
     add_weighted,
     find_range,
 )
-from bavlo.records import dataclass
 
 
 class PartSums(Protocol):

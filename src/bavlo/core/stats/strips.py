@@ -7,7 +7,7 @@ measure is computed from either.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -20,7 +20,6 @@ from bavlo.core.stats.class_sums import ClassSums
 from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
 from bavlo.core.stats.part_runs import PartRuns
 from bavlo.core.stats.strip_parts import PartSums, part_sums
-from bavlo.records import dataclass, replace
 
 RANGED = frozenset((MEANS, SQUARES, EXTREMES))  # what the range of the cells is needed for
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give

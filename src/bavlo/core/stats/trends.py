@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.stats.ranks import TIED, ranks_of
-from bavlo.records import dataclass
 
 SEN = "sen"
 OLS = "ols"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -9,7 +10,6 @@ import numpy as np
 from bavlo.core.time.axis import DAY, PERIOD, TimeAxis, iso_days
 from bavlo.core.time.periods import PeriodAxis, PeriodRule, periods_between
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

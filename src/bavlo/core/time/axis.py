@@ -7,13 +7,12 @@ exact; cftime turns them into dates and back.
 from __future__ import annotations
 
 import warnings
+from dataclasses import dataclass
 from datetime import timedelta
 from functools import lru_cache
 
 import cftime
 import numpy as np
-
-from bavlo.records import dataclass
 
 # Of years before the first one, whose dates are told as the calendar has them.
 warnings.filterwarnings("ignore", "this date/calendar/year zero convention")

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import cftime
 
 from bavlo.core.time.axis import DAY, start_of_month, to_instant
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True)

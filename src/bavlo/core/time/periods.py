@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,7 +18,6 @@ from bavlo.core.time.axis import (
     to_instant,
 )
 from bavlo.errors import RequestError, one_of
-from bavlo.records import dataclass, replace
 
 STATIC_LABEL = "static"
 INITIALS = "JFMAMJJASOND"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from bavlo.core.few import distinct, median
 from bavlo.core.time.axis import DAY, GREGORIAN, HOUR, TimeAxis, day_of, name_of_length, to_dates
 from bavlo.core.time.periods import PeriodRule, periods_between
 
@@ -137,7 +136,7 @@ def _spacing(stamps: np.ndarray, calendar: str) -> int | str:
     distances = np.diff(stamps)
     values, counts = np.unique(distances, return_counts=True)
     usual = int(values[np.argmax(counts)])
-    typical = median(distances) / DAY
+    typical = np.median(distances) / DAY
     for name, days in CALENDAR_STEPS.items():
         if abs(typical / days - 1) < 0.1 and _could_be(stamps, calendar, name):
             return name
@@ -163,10 +162,10 @@ def _could_be(stamps: np.ndarray, calendar: str, name: str) -> bool:
 
 
 def _nominal_length(start: np.ndarray, end: np.ndarray, calendar: str) -> int | str:
-    lengths = distinct(end - start)
+    lengths = np.unique(end - start)
     if lengths.size == 1 and lengths[0] <= DAY:
         return int(lengths[0])
-    typical = median(end - start) / DAY
+    typical = np.median(end - start) / DAY
     for name, days in CALENDAR_STEPS.items():
         if abs(typical / days - 1) < 0.12:
             held_start, held_end = _holding(start, calendar, name)

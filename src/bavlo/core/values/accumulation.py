@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.few import median
 from bavlo.core.time.axis import DAY, HOUR, TimeAxis, to_dates, to_instant
 from bavlo.core.time.periods import PeriodRule, periods_between
-from bavlo.records import dataclass
 
 ROUNDING = 1e-6  # share of its highest value by which an accumulation may fall
 # The same of values of both signs, or below 0, where dew may fall between hours of evaporation.
@@ -129,10 +128,10 @@ def find_accumulation(values: np.ndarray, time: TimeAxis, quantum: float) -> Acc
     positions = np.flatnonzero(starts_again)
     if positions.size < LEAST_RESETS:
         growth = grew[:, raining].sum(axis=0)
-        grows = raining.sum() >= LEAST_CELLS and median(growth) >= LEAST_GROWTH
+        grows = raining.sum() >= LEAST_CELLS and np.median(growth) >= LEAST_GROWTH
         if not grows or len(time) < LEAST_STEPS or (np.diff(positions) < 2).any():
             return None
-    elif median(np.diff(positions)) < (2 if _is_shorter_than_a_day(time) else 3):
+    elif np.median(np.diff(positions)) < (2 if _is_shorter_than_a_day(time) else 3):
         return None
     rule = common_rule(time, positions, wet.sum(axis=1) > 0)
     downward = bool((filled != np.nan_to_num(values)).any())

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 
 from bavlo.core.values.tokens import plain_number
 from bavlo.errors import RequestError, setting
-from bavlo.records import dataclass
 
 TOTAL = "total"
 MEAN = "mean"

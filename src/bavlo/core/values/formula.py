@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -22,7 +23,6 @@ from bavlo.core.values.units import (
     suits,
 )
 from bavlo.errors import RequestError
-from bavlo.records import dataclass, replace
 
 OPTION = "make"
 NUMBER = r"\d+\.?\d*(?:[eE][+-]?\d+)?|\.\d+"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -30,7 +31,6 @@ from bavlo.core.values.units import (
     step_of_a_day,
 )
 from bavlo.errors import RequestError
-from bavlo.records import dataclass
 
 AMOUNT, RATE, STATE = "amount", "rate", "state"
 

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.few import distinct
 from bavlo.core.values.kinds import AMOUNT, COUNT, RATE, STATE, Quantity
 from bavlo.core.values.units import convert, is_temperature
 from bavlo.errors import setting
-from bavlo.records import dataclass
 
 USUAL = (-9999.0, -9999.9, -8888.0, -999.0, -999.9, -99.9, 1e20, -3.4e38, 3.4e38)
 NEAR_THE_END = 10  # numbers next to the ends of an integer type that are marks as well
@@ -51,7 +50,7 @@ def usual_marks(dtype: np.dtype) -> np.ndarray:
         ends = (np.finfo(np.float32), np.finfo(dtype))
         found += [float(end.min) for end in ends] + [float(end.max) for end in ends]
         found += [float(np.iinfo(np.int16).min), float(np.iinfo(np.int32).min)]
-    return distinct(np.array(found, dtype.newbyteorder("=")))
+    return np.unique(np.array(found, dtype.newbyteorder("=")))
 
 
 def _fits(number: float, dtype: np.dtype) -> bool:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from bavlo.grids.source import CellSubset
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

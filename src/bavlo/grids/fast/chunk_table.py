@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from array import array
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-
-from bavlo.records import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,7 +15,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import field
+from dataclasses import dataclass, field
 from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
@@ -33,7 +33,6 @@ from bavlo.grids.fast.planes import put_planes, runs_loop
 from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
-from bavlo.records import dataclass
 
 Fetch = Callable[[int, int], bytes]
 Part = Callable[[Fetch, Chunk, tuple[slice, ...]], np.ndarray]

@@ -7,6 +7,7 @@ step costs.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
 import numpy as np
@@ -14,7 +15,6 @@ import numpy as np
 from bavlo.core.reduce.totals import Totals
 from bavlo.grids.cf import Packing
 from bavlo.grids.source import CellSelection, CellSubset
-from bavlo.records import dataclass
 
 FEW_STEPS = 2**15  # of which 16-bit numbers add up to less than 2**31
 

@@ -5,6 +5,7 @@ A strip of decoded rows would go through memory twice, and is twice as large.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Protocol, runtime_checkable
 
 import numpy as np
@@ -13,7 +14,6 @@ from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
 from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.source import CellSubset
-from bavlo.records import dataclass
 
 
 @runtime_checkable

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cache, cached_property
 from typing import Protocol, runtime_checkable
 
@@ -19,7 +20,6 @@ from bavlo.core.reduce.totals import Seen
 from bavlo.grids.cf import Packing
 from bavlo.grids.fast import inflate, planes
 from bavlo.grids.source import CellSelection, CellSubset
-from bavlo.records import dataclass
 
 FLOATS = (np.dtype(np.float32), np.dtype(np.float64))
 StepPart = tuple[CellSubset, np.ndarray]  # wanted cells, and stored numbers (size,)

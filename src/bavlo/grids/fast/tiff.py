@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from weakref import WeakKeyDictionary
 
@@ -24,7 +25,6 @@ from bavlo.grids.fast.tiff_directory import (
 )
 from bavlo.grids.fast.tiff_kernels import undo_float_predictor
 from bavlo.grids.source import Window
-from bavlo.records import dataclass
 
 
 def warm_up(path: Path) -> None:

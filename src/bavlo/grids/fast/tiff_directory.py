@@ -12,13 +12,13 @@ import struct
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from pathlib import Path
 
 import numpy as np
 
 from bavlo.grids import urls as addresses
-from bavlo.records import dataclass, replace
 
 WIDTH, HEIGHT, BITS, COMPRESSION, SAMPLES = 256, 257, 258, 259, 277
 STRIP_OFFSETS, ROWS_PER_STRIP, STRIP_SIZES, PREDICTOR, FORMAT = 273, 278, 279, 317, 339

@@ -21,7 +21,7 @@ import numpy as np
 
 from bavlo.errors import BavloWarning
 
-OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".loop.npz"  # endings of entries
+OVERLAY, INDEX, LOOP = ".overlay.npz", ".grib-index.npz", ".nbc"  # endings of entries
 MEANING = {OVERLAY: "overlays", INDEX: "indexes of GRIB messages", LOOP: "compiled loops"}
 DIGEST_SIZE = 32  # bytes before the arrays of an entry
 MOST_SIZE = 2 * 2**30  # bytes of all entries; the ones not used for longest go first
@@ -140,7 +140,7 @@ def keep(path: Path, arrays: Mapping[str, np.ndarray], *, make_room: bool = True
 def entries() -> list[Path]:
     """All entries, the one used last at the end."""
     try:
-        found = [path for path in folder().iterdir() if path.name.endswith(tuple(MEANING))]
+        found = [path for path in folder().rglob("*") if path.name.endswith(tuple(MEANING))]
     except OSError:
         return []
     return sorted(found, key=lambda path: path.stat().st_mtime)

@@ -5,6 +5,7 @@ import re
 import shutil
 import subprocess
 import time
+from functools import partial
 from unittest import mock
 
 import netCDF4
@@ -13,6 +14,7 @@ import pytest
 import shapely
 
 from bavlo.commands import ledger, series
+from bavlo.engine.segments import plan_units
 from bavlo.grids.netcdf import close_all
 from support import PROGRAM, box, program, run, write_grid, write_regions
 
@@ -104,8 +106,9 @@ def write(path, first, last, change=lambda out: out):
 
 @pytest.fixture
 def folder(tmp_path, monkeypatch):
-    monkeypatch.setattr(series, "UNIT_VALUES", 48 * 10)  # many units, and segments
-    monkeypatch.setattr(series, "SUMMED_VALUES", 48 * 40)
+    monkeypatch.setattr(
+        series, "plan_units", partial(plan_units, values=48 * 10)
+    )  # many units, and segments
     for year in (2001, 2002, 2003):
         write(tmp_path / f"rain_{year}.nc", f"{year}-01-01", f"{year + 1}-01-01")
     write_regions(tmp_path / "regions.geojson", {"a": box(0.5, 0.5, 3.3, 4.1),

@@ -11,9 +11,7 @@ from rasterio.transform import from_origin
 from shapely import Polygon
 
 from bavlo.commands import grid as grid_command
-from bavlo.core.space import rows as rows_of_grid
 from bavlo.errors import RequestError
-from bavlo.grids.joined import JoinedGrid
 from bavlo.plan import gridding, strips
 from bavlo.plan.gridding_strips import strip_field
 from support import run, write_regions
@@ -89,7 +87,6 @@ def both(world, monkeypatch, out, *words, rows=7):
     run("series", *words, *common, "--out", f"cells_{out}", cwd=world)
     monkeypatch.setattr(strips, "LEAST_CELLS", 1)
     monkeypatch.setattr(strips, "MOST_ROWS", rows)
-    monkeypatch.setattr(rows_of_grid, "CELLS_AT_ONCE", 3 * COLUMNS)
     run("series", *words, *common, "--out", f"strips_{out}", cwd=world)
     return table(world / f"strips_{out}"), table(world / f"cells_{out}")
 
@@ -122,26 +119,6 @@ def test_strips_give_the_same_bytes_for_any_jobs_and_memory(world, monkeypatch):
         )  # fmt: skip
         out.append((world / f"j{n}.csv").read_bytes())
     assert out[0] == out[1] == out[2]
-
-
-def test_rows_as_they_are_stored_give_the_same_bytes_as_decoded_ones(world, monkeypatch):
-    monkeypatch.setattr(strips, "LEAST_CELLS", 1)
-    monkeypatch.setattr(strips, "MOST_ROWS", 8)
-    words = ["series", "people.tif", *COUNTS, "--regions", "r.geojson", "--label", "name"]
-    asked = []
-    read_rows = JoinedGrid.read_rows
-
-    def stored(grid, rows):
-        asked.append(read_rows(grid, rows))
-        return asked[-1]
-
-    monkeypatch.setattr(JoinedGrid, "read_rows", stored)
-    run(*words, "--out", "stored.csv", "--replace", cwd=world)
-    assert asked
-    assert None not in asked
-    monkeypatch.setattr(JoinedGrid, "read_rows", lambda *_: None)
-    run(*words, "--out", "decoded.csv", "--replace", cwd=world)
-    assert (world / "stored.csv").read_bytes() == (world / "decoded.csv").read_bytes()
 
 
 def test_trace_of_a_number_from_strips_gives_it_back(world, monkeypatch):

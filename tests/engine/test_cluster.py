@@ -5,6 +5,7 @@ import shutil
 import subprocess
 import sys
 import time
+from functools import partial
 
 import pytest
 
@@ -13,6 +14,7 @@ from bavlo.commands import series
 from bavlo.core.reduce.merging import MergeTree
 from bavlo.engine import dask as cluster
 from bavlo.engine import segments
+from bavlo.engine.segments import plan_units
 from bavlo.errors import BavloError
 from bavlo.extremes import by_stream, values
 from support import run
@@ -115,9 +117,8 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
     """Many small units: what each makes of a year of cells stays with the workers."""
     address, _ = workers
     monkeypatch.setattr(segments, "MOST_UNITS", 7)
-    monkeypatch.setattr(series, "UNIT_VALUES", 2**16)
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
     monkeypatch.setattr(values, "UNIT_VALUES", 2**16)
-    monkeypatch.setattr(series, "SUMMED_VALUES", 2**18)
     monkeypatch.setattr(by_stream, "SEGMENT_SIZES", (2, 3))
     merged = []
 
@@ -182,7 +183,7 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
     address, started = workers
     monkeypatch.setattr(values, "UNIT_VALUES", 2**16)
     monkeypatch.setattr(cluster, "CUT_VALUES", 2**18)
-    monkeypatch.setattr(series, "UNIT_VALUES", 2**16)
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
 
     def written(name, *more):
         words = [command[0], *sorted(demo.glob("rain_*.nc")), *command[1:], *more]
@@ -218,7 +219,7 @@ def test_workers_with_another_version_refuse_the_work(demo, workers, tmp_path, m
 
 def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, monkeypatch):
     distributed = pytest.importorskip("distributed")
-    monkeypatch.setattr(series, "UNIT_VALUES", 2**14)
+    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**14))
     started = distributed.LocalCluster(
         n_workers=1, threads_per_worker=1, processes=True, dashboard_address=None,
         silence_logs=50,

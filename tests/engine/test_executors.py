@@ -1,12 +1,12 @@
 """Threads and a cluster go through the same loops with the same results."""
 
 import itertools
-import sys
 from dataclasses import dataclass
 
 import numpy as np
 import pytest
 
+from bavlo import compiled
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
@@ -150,40 +150,22 @@ def test_workers_are_told_whether_compiled_loops_pay(pays, monkeypatch):
             return work(data)
 
     allowed = []
-    monkeypatch.setattr(dask, "allow", lambda: allowed.append(True))
-    monkeypatch.setattr(dask, "is_allowed", lambda: pays)
+    monkeypatch.setattr(compiled, "use", lambda: allowed.append(True))
+    monkeypatch.setattr(compiled, "in_use", lambda: pays)
     assert dask._unpacked(dask._shared(Client(), "the work")) == "the work"
     assert allowed == [True] * pays
 
 
 @pytest.mark.parametrize(
-    ("cluster_address", "most", "said"),
-    [(None, 2**60, "here"), (None, 2**20, ""), ("tcp://there:8786", 2**20, "allowed")],
+    ("address", "most", "used"),
+    [(None, 2**60, True), (None, 2**20, False), ("tcp://there:8786", 2**20, True)],
 )
-def test_loops_are_loaded_where_they_fit(cluster_address, most, said, monkeypatch):
-    heard = []
-    monkeypatch.setattr(memory, "allow", lambda: heard.append("allowed"))
-    run = Resources(2, most, None, cluster_address)
-    memory.load_where_it_fits(run, Needs(10, 10), lambda: heard.append("here"))
-    assert "".join(heard) == said
-
-
-def test_what_loops_take_must_fit_unless_it_is_taken_already(monkeypatch):
-    monkeypatch.setattr(memory, "in_use", lambda: 2**27)
-    needs, least = Needs(2**20, 2**20), 2**27 + memory.MARGIN + 2**22
-    monkeypatch.setattr(memory, "COMPILER_SIZE", 0)
-    monkeypatch.setitem(sys.modules, "llvmlite", None)
-    assert memory.has_room_for_loops(least, needs)
-    monkeypatch.delitem(sys.modules, "llvmlite")
-    assert not memory.has_room_for_loops(least, needs)
-    assert memory.has_room_for_loops(least + memory.SIZE, needs)
-
-
-def test_what_makes_loops_must_fit_before_anything_else_is_held(monkeypatch):
-    monkeypatch.setattr(memory, "in_use", lambda: 2**27)
-    taken = 2**27 + memory.MARGIN + memory.COMPILER_SIZE
-    assert not memory.has_room_for_loops(taken, Needs(1, 1))
-    assert memory.has_room_for_loops(taken + 1, Needs(1, 1))
+def test_loops_are_used_where_they_fit_and_count_as_taken(address, most, used, monkeypatch):
+    pytest.importorskip("numba")
+    monkeypatch.setattr(compiled, "_wanted", False)
+    needs = memory.use_loops(Resources(2, most, None, address), Needs(10, 10))
+    assert compiled.in_use() == used
+    assert needs.kept == 10 + compiled.SIZE * (used and address is None)
 
 
 def test_an_error_on_a_worker_names_what_was_read(cluster):

@@ -13,7 +13,7 @@ from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
 from bavlo.core.time.assignment import Assignment
-from bavlo.engine.segments import group_units, plan_segments, plan_units
+from bavlo.engine.segments import plan_segments, plan_units
 from support import daily, reduced, some_overlay, step_weights_of
 
 
@@ -25,51 +25,11 @@ def assignment_of(sizes, whole=None):
 
 
 @given(
-    sizes=st.lists(st.integers(1, 400), min_size=1, max_size=8),
-    values=st.integers(1, 60),
-    more=st.integers(0, 300),
-)
-def test_units_that_are_read_together_do_not_depend_on_what_stands_before(sizes, values, more):
-    """A period stays whole if a group can hold it; else its groups begin at its own first step."""
-
-    def groups(sizes):
-        assignment = assignment_of(sizes)
-        units = plan_units(assignment, 10, values * 10)
-        together = group_units(assignment, units, values + more, values + more)
-        assert [part for each in together for part in each.each] == units
-        assert all(each.last - each.first <= values + more for each in together)
-        return [each.first for each in together]
-
-    edges = np.array(groups(sizes))
-    for begin, size in zip(np.cumsum([0, *sizes[:-1]]).tolist(), sizes, strict=True):
-        inside = edges[(edges > begin) & (edges < begin + size)] - begin
-        assert inside.tolist() == groups([size])[1:]
-
-
-@given(
-    size=st.integers(2, 400),
-    done=st.integers(1, 400),
-    values=st.integers(1, 20),
-    together=st.integers(1, 60),
-)
-def test_groups_of_a_long_period_are_alike(size, done, values, together):
-    assignment = assignment_of([min(size, done)], [size])
-    units = plan_units(assignment, 10, values * 10)
-    groups = [len(g.each) for g in group_units(assignment, units, together, together)]
-    whole = plan_units(assignment_of([size]), 10, values * 10)
-    least = len(whole) // -(-len(whole) // max(1, together // (whole[0].last - whole[0].first)))
-    assert set(groups[:-1]) <= {least, least + 1}
-    if done >= size and size > together:
-        assert groups[-1] >= least
-
-
-@given(
     sizes=st.lists(st.integers(1, 90), min_size=1, max_size=12),
     kept=st.integers(1, 1000),
     values=st.integers(1, 60),
-    of_one=st.sampled_from([1, 4, 9]),
 )
-def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values, of_one):
+def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values):
     total = sum(sizes)
     kept = min(kept, total)
     edges = np.minimum(np.cumsum([0, *sizes]), kept)
@@ -77,9 +37,8 @@ def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values, 
 
     def cuts(assignment):
         units = plan_units(assignment, 10, values * 10)
-        groups = group_units(assignment, units, values * 4, values * of_one)
         segments = plan_segments([assignment], units, (2, 5))
-        return [{each.first for each in some} for some in (units, groups, segments)]
+        return [{each.first for each in some} for some in (units, segments)]
 
     # A segment may still grow at its end, and with it the last cut may be one too many.
     before = cuts(assignment_of(short, sizes[: len(short)]))

@@ -9,11 +9,10 @@ import netCDF4
 import numpy as np
 import pytest
 
-from bavlo.compiled import allow
 from bavlo.core.values.kinds import Quantity
 from bavlo.errors import BavloError
 from bavlo.grids import cfgrid, scratch
-from bavlo.grids.fast import chunks, planes
+from bavlo.grids.fast import chunks
 from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
@@ -181,47 +180,6 @@ def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
         assert not np.isnan(told[0][0]).all()
 
 
-@pytest.mark.parametrize("packing", PACKINGS)
-@pytest.mark.parametrize("dtype", [d for d in STORED if d[1] in "iu" and d != "<i8"])
-def test_whole_numbers_add_up_to_the_sums_of_their_values(dtype, packing, monkeypatch, tmp_path):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
-    attributes = dict(PACKINGS[packing])
-    for name in ("valid_range", "missing_value"):
-        if name in attributes:
-            attributes[name] = np.array(attributes[name]).astype(dtype)
-    values = np.random.default_rng(5).integers(20, 91, (12, 20, 30)).astype(dtype)
-    values[:, 4:9, 3:12] = 3  # never any data
-    cells = CellSelection((20, 30), np.array([0, 7, 8, 9, 31, 154, 155, 299, 300, 599]))
-    starts = np.array([0, 5, 6])
-    for chunk in [(1, 20, 30), (1, 7, 8), (5, 20, 30)]:
-        for missing in (False, True):
-            values[7, 0, 8] = 3 if missing else 40
-            path = tmp_path / f"{chunk}{missing}.nc"
-            endian = {"<": "little", ">": "big"}[dtype[0]]
-            storage = {"chunksizes": chunk, "zlib": True, "shuffle": True, "endian": endian}
-            write_grid(path, values, fill_value=np.array(3).astype(dtype), **storage)
-            with netCDF4.Dataset(path, "a") as data:
-                data["rain"].setncatts(attributes)
-            told = []
-            for reader in (READER_OF, lambda path, name: None):
-                monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
-                grid = open_grid([path])
-                raw, block = grid.read_packed(0, 12, cells), grid.read(0, 12, cells)
-                np.testing.assert_array_equal(raw.decode(2, 9), block[2:9])
-                told.append(raw.totals(starts))
-                close_all()
-            if missing:  # not all steps miss the same cells
-                assert told == [None, None]
-                continue
-            assert told[0].value.tobytes() == told[1].value.tobytes()
-            assert (
-                told[0].value_range == told[1].value_range == (np.nanmin(block), np.nanmax(block))
-            )
-            expected = np.add.reduceat(block, starts)
-            np.testing.assert_allclose(told[0].value, expected, rtol=1e-13)
-            assert np.isnan(expected).any()
-
-
 @pytest.mark.parametrize(
     "filters",
     [
@@ -323,47 +281,6 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
         for first, last in ((0, 60), (3, 31), (59, 60)):
             block = same.read(first, last, cells)
             np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
-
-
-@pytest.mark.parametrize("sizes", [(25, 8, 9), (60, 11, 13), (7, 1, 13), (20, 3, 4)])
-@pytest.mark.parametrize("band", [500, 4000, 2**25])
-@pytest.mark.parametrize("used", [60, 143])
-def test_runs_of_cells_are_put_together_where_they_belong(used, band, sizes, tmp_path, monkeypatch):
-    allow()
-    planes.warm_up()
-    monkeypatch.setattr(scratch, "BAND", band)
-    monkeypatch.setattr(scratch, "LEAST_RUN", 1)
-    monkeypatch.setattr(chunks, "SMALL_CHUNK", 0)
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
-    rng = np.random.default_rng(6)
-    values = rng.gamma(2, 50, (60, 11, 13)).astype("f4")
-    path = write_grid(tmp_path / "a.nc", values, chunksizes=sizes, zlib=True, complevel=1)
-    taken, plain = [], chunks.ChunkReader.runs_once
-    monkeypatch.setattr(
-        chunks.ChunkReader, "runs_once", lambda *asked: taken.append(asked) or plain(*asked)
-    )
-    cells = CellSelection((11, 13), np.sort(rng.choice(11 * 13, used, replace=False)))
-    with rechunked(open_grid([path]), cells, Room(2**30, lambda size, held: 2, tmp_path), id) as it:
-        block = it.read(0, 60, cells)
-    np.testing.assert_array_equal(block, values.reshape(60, -1)[:, cells.cells])
-    assert bool(taken) == (planes.runs_loop(np.dtype("f4")) is not None)
-
-
-def test_runs_of_a_chunk_that_was_never_written_hold_the_fill_value(tmp_path):
-    allow()
-    planes.warm_up()
-    if planes.runs_loop(np.dtype("f4")) is None:
-        pytest.skip("compiled loops are not there")
-    with h5py.File(tmp_path / "a.h5", "w") as file:
-        file.create_dataset(
-            "rain", (4, 6, 6), "f4", chunks=(2, 6, 6), compression="gzip", shuffle=True, fillvalue=7
-        )[:2] = 1
-    reader, out = READER_OF(tmp_path / "a.h5", "rain"), np.zeros((2, 5), "f4")
-    runs = chunks.ChunkRuns(np.array([[0, 4, 30], [0, 1, 3], [1, 1, 2]]), 1, 3)
-    for chunk, value in (((0, 0, 0), 1), ((1, 0, 0), 7)):
-        with reader.runs_once() as fill:
-            fill(chunk, 0, runs, out.view(np.uint32))
-        assert out.tolist() == [[0, value, 0, value, value]] * 2
 
 
 def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(

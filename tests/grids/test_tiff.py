@@ -10,7 +10,6 @@ import rasterio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.compiled import compiled, prepare
 from bavlo.grids.fast import tiff, tiff_directory
 from bavlo.grids.fast.tiff_directory import opened, read_directory
 from bavlo.grids.source import CellSelection, CellSubset, Window
@@ -91,38 +90,6 @@ BLOCKS = {
     "tiles": {"tiled": True, "blockxsize": 64, "blockysize": 32},
     "strips": {"blockysize": 7},
 }
-
-
-@pytest.mark.parametrize("dtype", ["float32", "float64"])
-@pytest.mark.parametrize("blocks", BLOCKS)
-@pytest.mark.parametrize("width", [130, 131])
-def test_the_compiled_predictor_gives_the_same_bits(dtype, blocks, width, tmp_path, monkeypatch):
-    pytest.importorskip("numba")
-    path = tmp_path / "a.tif"
-    values = np.random.default_rng(2).normal(0, 1e3, (100, width)).astype(dtype)
-    values[::7, ::5] = np.nan
-    with rasterio.open(
-        path, "w", driver="GTiff", width=width, height=100, count=1, dtype=dtype,
-        compress="deflate", predictor=3, **BLOCKS[blocks],
-    ) as data:  # fmt: skip
-        data.write(values, 1)
-    prepare(lambda: tiff.warm_up(path))
-    assert compiled(tiff.undo_float_predictor) is not None
-    wanted = [
-        (slice(0, 100), slice(0, width)), (slice(20, 71), slice(60, 130)),
-        (slice(31, 33), slice(0, 5)),
-    ]  # fmt: skip
-    with opened(path) as fetch:
-        directory = read_directory(fetch)
-        for rows, columns in wanted:
-            window = path, fetch, directory, window_of(rows, columns), 0
-            found = tiff.read_window(*window)
-            with monkeypatch.context() as without:
-                without.setattr("bavlo.compiled.loops.wanted", False)
-                assert compiled(tiff.undo_float_predictor) is None
-                plain = tiff.read_window(*window)
-            own = values[rows, columns].tobytes()
-            assert found.tobytes() == plain.tobytes() == own
 
 
 LIKE = {

@@ -4,42 +4,30 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import partial
 
-from bavlo.core.reduce import ends
 from bavlo.core.reduce.protocol import Unit
-from bavlo.core.reduce.regions import RegionFirst
-from bavlo.core.stats import spatial
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.spatial import SORTED_AT_ONCE
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import load_where_it_fits
 from bavlo.engine.needs import Needs
 from bavlo.engine.segments import (
-    VALUES_AT_ONCE,
     Segment,
     common_assignment,
-    group_units,
     plan_segments,
     plan_units,
 )
 from bavlo.figures.titles import title_of
-from bavlo.grids.fast import planes, stored
-from bavlo.grids.fast.packed import HasPacked
-from bavlo.grids.source import GridSource, where
+from bavlo.grids.source import where
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import (
     BlockReader,
-    UnitReader,
     rechunked_source,
-    turning_needs,
-    will_add_as_stored,
 )
 from bavlo.plan.result import TableResult, shapes_of, together
 from bavlo.plan.series import OpenedSeries, SeriesPlan, open_series, plan_series
@@ -57,17 +45,8 @@ from bavlo.plan.value_range import ValueRange
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
-UNIT_VALUES = VALUES_AT_ONCE
-SUMMED_VALUES = 2**23  # cells × steps of a unit whose steps are added up before it is measured
-# Steps of such a unit of very many cells, which is part of a period: regions are measured once for
-# them, and none is held meanwhile.
-LEAST_OF_ONE = 16
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
-# Cells × steps from which on compiled loops save 0.2 s of two processors, and take 0.1 s to load.
-WORTH_RANKING = 2**25
-WORTH_ADDING = 2**27
-STORED_SIZE = 4  # bytes of a number that is kept as it is stored
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
 
@@ -113,7 +92,6 @@ class SeriesJob:
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
         needs = series_needs(self.plans, self.units, kept, trees=trees)
-        self._load_loops(needs)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -123,45 +101,11 @@ class SeriesJob:
             rechunked_source(self.opened.source, cells, run, report) as source,
             executor(run, needs, report.progress, report.note) as engine,
         ):
-            reader = UnitReader(BlockReader(source, cells))
+            reader = BlockReader(source, cells)
             for settled in engine.reduce(reader, reducer, segments):
                 for each, own in zip(values, settled.of_plans(self.plans), strict=True):
                     each.store(own)
         return values
-
-    def _load_loops(self, needs: Needs) -> None:
-        """Load the compiled loops that save more time than loading them takes."""
-        run, source = self.plans[0].request.run, self.opened.source
-        if self._ranks_very_many:
-            load_where_it_fits(run, needs, _warm_up_ranks, run.jobs)
-        if self._adds_very_many:
-            warm_up = partial(stored.warm_up, source.files[0].dtype)
-            load_where_it_fits(run, needs.beside(turning_needs(source, run)), warm_up, run.jobs)
-
-    @property
-    def _ranks_very_many(self) -> bool:
-        """Whether compiled loops for percentiles of regions save more than they take to load."""
-        by_region = [g for plan in self.plans for g in plan.groups if g.order == "region"]
-        percents = {m.percent for g in by_region for m in g.measures} - {None}
-        if not percents:
-            return False
-        return self._steps * self.plans[0].by_cells.overlay.index.size >= WORTH_RANKING
-
-    @property
-    def _adds_very_many(self) -> bool:
-        """Whether the same holds of loops that add up steps as they are stored."""
-        groups = [g for plan in self.plans for g in plan.groups]
-        first = any(isinstance(g.reducer, RegionFirst) and g.reducer.sums_first for g in groups)
-        run = self.plans[0].request.run
-        if not first or not will_add_as_stored(self.opened.source, run):
-            return False
-        # Chunks that are turned about are put together by these loops too.
-        turned = turning_needs(self.opened.source, run).unit > 0
-        return self._steps * self.plans[0].cells.size * (1 + turned) >= WORTH_ADDING
-
-    @property
-    def _steps(self) -> int:
-        return sum(part.last - part.first for unit in self.units for part in unit.each)
 
     def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
         """The same of a grid without time whose cells are too many to be listed."""
@@ -172,13 +116,6 @@ class SeriesJob:
         for plan, each in zip(self.plans, values, strict=True):
             each.store_sums(plan, sample, ValueRange(*low_high))
         return values
-
-
-def _warm_up_ranks() -> None:
-    """Call the loops that ranking uses, and those beside it, which then cost next to nothing."""
-    spatial.warm_up()
-    planes.warm_up()
-    ends.warm_up()
 
 
 def series_job(request: Request, report: Reporter) -> SeriesJob:
@@ -248,21 +185,9 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
 
 
 def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
-    """Runs of steps; larger ones where steps are added up before regions are measured."""
-    cells = plans[0].cells.size
+    """Runs of steps, cut where periods of any sort begin."""
     assignment = common_assignment([plan.step_weights.assignment for plan in plans])
-    units = plan_units(assignment, cells, UNIT_VALUES)
-    reducer = plans[0].groups[0].reducer  # that of regions first, where there is one
-    if isinstance(reducer, RegionFirst) and reducer.sums_first:
-        most = SUMMED_VALUES // max(cells, 1)
-        of_one = most if has_whole_numbers(plans[0].source) else max(most, LEAST_OF_ONE)
-        return group_units(assignment, units, most, of_one)
-    return units
-
-
-def has_whole_numbers(source: GridSource) -> bool:
-    """Whether all that is stored are whole numbers, which are added up before they are decoded."""
-    return isinstance(source, HasPacked) and source.whole_numbers
+    return plan_units(assignment, plans[0].cells.size)
 
 
 def series_needs(
@@ -278,17 +203,14 @@ def series_needs(
         Whether periods go on from segment to segment.
     """
     plan = plans[0]
-    steps = max((part.last - part.first for unit in units for part in unit.each), default=0)
-    stored = 0
-    if has_whole_numbers(plan.source):
-        stored = max((unit.last - unit.first for unit in units if unit.parts), default=0)
+    steps = max((unit.last - unit.first for unit in units), default=0)
     shared = plan.by_cells.overlay
     largest = int(shared.entries.max(initial=0))
     sorting = max(SORTED_AT_ONCE, largest) * 8 * COPIES_SORTED
     window = sum(w.shape[0] * w.shape[1] for w in plan.cells.windows)
     cells = plan.cells.size
     per_step = window * 8 * 2 + cells * 8 * COPIES_OF_CELLS
-    beside = stored * window * STORED_SIZE
+    beside = 0
     for group in (group for each in plans for group in each.groups):
         sorts = any(measure.percent is not None for measure in group.measures)
         if group.order == "region":

@@ -13,8 +13,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any, TypeVar
 
-from bavlo import __version__
-from bavlo.compiled import allow, is_allowed
+from bavlo import __version__, compiled
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
@@ -199,7 +198,9 @@ def _shared(client: Any, work: Any) -> Any:
     with warnings.catch_warnings():
         # Of its size the library warns its own users; here it goes out once, as it should.
         warnings.simplefilter("ignore", UserWarning)
-        return client.submit(_same, VERSION + cloudpickle.dumps((is_allowed(), work)), pure=False)
+        return client.submit(
+            _same, VERSION + cloudpickle.dumps((compiled.in_use(), work)), pure=False
+        )
 
 
 def _in_order(
@@ -319,7 +320,7 @@ def _unpacked(shared: bytes) -> Any:
         _known.clear()
         compiles, work = pickle.loads(shared[len(VERSION) :])
         if compiles:
-            allow()
+            compiled.use()
         known = _known[len(shared)] = (shared, work)
     return known[1]
 

@@ -7,10 +7,9 @@ import ctypes
 import gc
 import resource
 import sys
-from collections.abc import Callable
 from pathlib import Path
 
-from bavlo.compiled import COMPILER_SIZE, SIZE, allow, prepare
+from bavlo import compiled
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
@@ -43,29 +42,21 @@ def size_text(size: float) -> str:
     return f"{size / 2**30:.1f}GB" if size >= 2**30 else f"{size / 2**20:.0f}MB"
 
 
-def load_where_it_fits(
-    run: Resources, needs: Needs, warm_up: Callable[[], None], jobs: int = 1
-) -> None:
-    """Load compiled loops that pay for it: here where there is room for that, else by workers.
+def use_loops(run: Resources, needs: Needs) -> Needs:
+    """Use compiled loops for work that pays for them, where there is memory for both.
 
-    Parameters
-    ----------
-    warm_up
-        Calls each of them once, now, so that what that takes counts as taken when workers are
-        counted.
+    Returns
+    -------
+    needs
+        With what the loops take.
     """
-    if run.cluster is not None:
-        allow()  # they have memory of their own, and are told
-    elif has_room_for_loops(run.memory, needs, jobs):
-        prepare(warm_up)
-
-
-def has_room_for_loops(memory: int, needs: Needs, jobs: int = 1) -> bool:
-    """Whether a memory suffices for compiled loops beside what so many workers need."""
-    loops = 0 if "llvmlite" in sys.modules else SIZE
-    taken = in_use() + MARGIN
-    beside = taken + COMPILER_SIZE  # before anything else is held
-    return max(beside, taken + loops + needs.kept + 1.02 * needs.unit * jobs) < memory
+    if run.cluster is not None:  # workers have memory of their own, and are told
+        compiled.use()
+        return needs
+    if in_use() + MARGIN + compiled.SIZE + needs.kept + 1.02 * needs.unit >= run.memory:
+        return needs
+    compiled.use()
+    return needs.beside(Needs(0.0, compiled.SIZE * compiled.in_use()))
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:

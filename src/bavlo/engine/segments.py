@@ -134,55 +134,6 @@ def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
     return list(zip(first.tolist(), last.tolist(), whole.tolist(), strict=True))
 
 
-def group_units(
-    assignment: Assignment, units: Sequence[Unit], most: int, most_of_one: int
-) -> list[Unit]:
-    """Units that are read together, up to a number of steps.
-
-    The units of a period that all fit stay together; those of a longer one are put into groups of
-    like size from its own first step on, so that a group does not depend on what stands before it,
-    and none is left with a few steps.
-
-    Parameters
-    ----------
-    most, most_of_one
-        Steps of a group of several periods, and of one that is part of a period.
-    """
-    expected = np.rint(assignment.expected).astype(np.int64)
-    runs: list[list[Unit]] = []
-    for unit in units:
-        if runs and shared_period(assignment, runs[-1][-1], unit) is not None:
-            runs[-1].append(unit)
-        else:
-            runs.append([unit])
-    groups: list[list[Unit]] = []
-    for run in runs:
-        last_period = int(_periods(assignment, run[-1])[-1])
-        first_step = int(assignment.step_ranges[0][last_period])
-        end = max(run[-1].last, first_step + int(expected[last_period]))
-        if end - run[0].first > most:
-            groups += _like_groups(run, end, most_of_one)
-        elif groups and groups[-1][-1].last == run[0].first and end - groups[-1][0].first <= most:
-            groups[-1] += run
-        else:
-            groups.append(run)
-    return [Unit(group[0].first, group[-1].last, tuple(group)) for group in groups]
-
-
-def _like_groups(units: Sequence[Unit], end: int, most: int) -> list[list[Unit]]:
-    """The units of a period that ends with a step, in groups of like size and at most some steps.
-
-    Units have the same length, but for the last one.
-    """
-    length = units[0].last - units[0].first
-    count = -(-(end - units[0].first) // length)
-    parts = -(-count // max(1, most // length))
-    groups: list[list[Unit]] = [[] for _ in range(parts)]
-    for number, unit in enumerate(units):
-        groups[number * parts // count].append(unit)
-    return [group for group in groups if group]
-
-
 def plan_segments(
     assignments: Sequence[Assignment],
     units: Sequence[Unit],
@@ -210,8 +161,7 @@ def plan_segments(
         if following is not None:
             both = (shared_period(each, unit, following) for each in assignments)
             shared = next((period for period in both if period is not None), None)
-        number = sum(len(each.each) for each in held)
-        if following is None or number >= (least if shared is None else most):
+        if following is None or len(held) >= (least if shared is None else most):
             segments.append(Segment(tuple(held), continued, shared, follows_spells))
             held, continued = [], shared
     return segments

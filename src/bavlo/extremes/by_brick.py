@@ -10,12 +10,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
-from bavlo.core.stats import bootstrap, calendar_percentiles
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.core.sums import range_of_rows
 from bavlo.engine.bricks import bricks_of
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import load_where_it_fits
+from bavlo.engine.memory import use_loops
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
@@ -48,8 +47,7 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
     needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
     if _pays_to_compile(plan):
-        loops = bootstrap if bootstraps(plan) else calendar_percentiles
-        load_where_it_fits(plan.request.run, needs, loops.warm_up)
+        needs = use_loops(plan.request.run, needs)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):

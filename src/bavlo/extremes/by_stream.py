@@ -8,11 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.conditions.counting import Counting, CountState, Occurrence
-from bavlo.core.conditions.runs import warm_up
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import load_where_it_fits
+from bavlo.engine.memory import use_loops
 from bavlo.engine.needs import Needs
 from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
@@ -131,7 +130,7 @@ def count_by_stream(
     steps = sum(unit.last - unit.first for unit in units)
     follows = sum(counting.runs for counting in countings)
     if follows * steps * cells >= WORTH_COMPILING:
-        load_where_it_fits(plan.request.run, needs, warm_up)
+        needs = use_loops(plan.request.run, needs)
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
         for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):

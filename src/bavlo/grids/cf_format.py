@@ -114,7 +114,6 @@ def _grid_of(
         keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
         dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
-        small_whole=variable.dtype.kind in "iu" and variable.dtype.itemsize <= 4,
     )
 
 

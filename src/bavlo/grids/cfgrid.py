@@ -14,13 +14,12 @@ from bavlo.grids import cf
 from bavlo.grids.container import Opener, Stored
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.chunks import ChunkReader
-from bavlo.grids.fast.packed import PackedBlock, Part
-from bavlo.grids.fast.stored import StoredStep, is_plain
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, Window
-from bavlo.grids.urls import url_of
+from bavlo.grids.source import CellSelection, CellSubset, GridFile, RawTimes, Window
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")
+
+Part = tuple[CellSubset, slice, np.ndarray]  # wanted cells, steps, and stored numbers (t, size)
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,8 +42,6 @@ class CFGrid:
         Type of the stored numbers.
     is_hdf5
         Whether its file is HDF5.
-    small_whole
-        Whether the stored numbers are whole, of at most 32 bits.
     """
 
     path: Path
@@ -60,7 +57,6 @@ class CFGrid:
     keeps_slabs: bool = False
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
-    small_whole: bool = False
 
     @property
     def by_chunks(self) -> bool:
@@ -114,40 +110,6 @@ class CFGrid:
             # Decoded straight into its rows, while it is near the processor.
             subset.decode(stored, self.packing.decode, block[steps])
         return block
-
-    def read_packed(self, first: int, last: int, cells: CellSelection) -> PackedBlock | None:
-        """The same as whole numbers that are not decoded yet; None where they are none.
-
-        Whether they are follows from how they are stored, and not from the way they are read.
-        """
-        if not self.whole_numbers:
-            return None
-        parts = list(self._parts(first, last, cells))
-        return PackedBlock(parts, self.packing, (last - first, cells.size))
-
-    @property
-    def whole_numbers(self) -> bool:
-        """Whether there is something that `read_packed` gives."""
-        return self.small_whole and not self.needs_rechunking
-
-    @property
-    def plain_steps(self) -> bool:
-        """Whether each step is stored by itself, in floats that are the values."""
-        is_near = url_of(self.path) is None
-        return self.step_chunk == 1 and is_near and is_plain(self.packing, self.dtype)
-
-    @property
-    def turns_plain(self) -> bool:
-        """Whether the same will hold of its scratch file, on one machine."""
-        return self.is_hdf5 and self.needs_rechunking and is_plain(self.packing, self.dtype)
-
-    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
-        """The stored numbers of a step; None where others are stored together with it."""
-        if not self.plain_steps:
-            return None
-        parts = self._parts(step, step + 1, cells)
-        each = [(subset, np.ascontiguousarray(stored[0])) for subset, _, stored in parts]
-        return StoredStep(each, self.packing, cells.size) if each else None
 
     @property
     def needs_rechunking(self) -> bool:

@@ -4,17 +4,12 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
-from functools import cached_property
-from typing import cast
 
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
-from bavlo.grids.fast.packed import HasPacked, PackedBlock
-from bavlo.grids.fast.rows import HasStoredRows, StoredRows
-from bavlo.grids.fast.stored import HasStoredSteps, StoredStep
 from bavlo.grids.source import CellSelection, GridFile
 from bavlo.grids.urls import url_of
 
@@ -57,14 +52,7 @@ class JoinedGrid:
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
-        return self._scaled(self._read(first, last, cells, np.empty((last - first, cells.size))))
-
-    def read_narrow(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
-        """The same as float32, where `is_narrow`: in half of the memory."""
-        block = np.empty((last - first, cells.size), np.float32)
-        return self._read(first, last, cells, block)
-
-    def _read(self, first: int, last: int, cells: CellSelection, block: np.ndarray) -> np.ndarray:
+        block = np.empty((last - first, cells.size))
         file_of, step_in = self.file_of[first:last], self.step_in[first:last]
         new_run = (np.diff(file_of) != 0) | (np.diff(step_in) != 1)
         starts = np.concatenate([[0], np.flatnonzero(new_run) + 1, [last - first]])
@@ -87,54 +75,7 @@ class JoinedGrid:
 
                 with ThreadPoolExecutor(min(len(runs), FILES_AT_ONCE)) as pool:
                     list(pool.map(read_run, runs))
-        return block
-
-    @cached_property
-    def whole_numbers(self) -> bool:
-        """Whether all that is stored are whole numbers, of which the values are made at once."""
-        return self.is_plain and all(
-            isinstance(f, HasPacked) and f.whole_numbers for f in self.files
-        )
-
-    def read_packed(self, first: int, last: int, cells: CellSelection) -> PackedBlock | None:
-        """The same as whole numbers that are not decoded yet; None where they are none."""
-        file_of, step_in = self.file_of[first:last], self.step_in[first:last]
-        one_run = file_of[0] == file_of[-1] and (np.diff(step_in) == 1).all()
-        file = self.files[file_of[0]]
-        if not one_run or not self.whole_numbers or not isinstance(file, HasPacked):
-            return None
-        return file.read_packed(int(step_in[0]), int(step_in[0]) + last - first, cells)
-
-    @property
-    def is_plain(self) -> bool:
-        """Whether values are those of its files, without a scale or an offset of the request."""
-        return self.scale == 1.0 and self.offset == 0.0
-
-    @cached_property
-    def plain_steps(self) -> bool:
-        """Whether each step is stored by itself, in floats that are the values."""
-        plain = self.time is not None and self.is_plain
-        return plain and all(isinstance(f, HasStoredSteps) and f.plain_steps for f in self.files)
-
-    @cached_property
-    def is_narrow(self) -> bool:
-        """Whether all its values are float32 numbers."""
-        return self.plain_steps and all(file.dtype == np.float32 for file in self.files)
-
-    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
-        """The stored numbers of a step; None where they are not to be had like that."""
-        if not self.plain_steps:
-            return None
-        file = cast(HasStoredSteps, self.files[self.file_of[step]])  # as all of them are
-        return file.read_stored(int(self.step_in[step]), cells)
-
-    def read_rows(self, rows: slice) -> StoredRows | None:
-        """Whole rows of a grid without time as they are stored, where they are the values."""
-        file = self.files[0]
-        plain = self.time is None and self.is_plain
-        if not plain or len(self.files) > 1 or not isinstance(file, HasStoredRows):
-            return None
-        return file.read_rows(rows)
+        return self._scaled(block)
 
     def _scaled(self, block: np.ndarray) -> np.ndarray:
         if self.scale != 1.0:

@@ -21,8 +21,6 @@ from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
-from bavlo.grids.fast.rows import StoredRows
-from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.fast.tiff_directory import Directory, Fetch, known_directory, read_directory
 from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
 from bavlo.grids.raster_tags import (
@@ -38,7 +36,7 @@ from bavlo.grids.raster_tags import (
     variable_of,
     with_data,
 )
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, WholeRows
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
 
 Image = tuple[Fetch, Directory]
 
@@ -159,46 +157,6 @@ class RasterGrid:
                 yield (fetch, directory) if directory is not None and alike else None
         except DAMAGE as error:
             raise cf.unreadable(self.path, error) from error
-
-    @property
-    def _is_near(self) -> bool:
-        near = self.signature is not None and addresses.url_of(self.path) is None
-        return near and not is_masked_beside(self.path)
-
-    @property
-    def plain_steps(self) -> bool:
-        """Whether the file is a plain one of one band, whose numbers are the values."""
-        return self._is_near and is_plain(self.packing, self.dtype)
-
-    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
-        """The stored numbers of its one step; None where the file is not a plain one."""
-        if not self.plain_steps:
-            return None
-        parts = []
-        with self._plain_image() as image:
-            if image is None or image[1].dtype != self.dtype:
-                return None
-            fetch, directory = image
-            for window in cells.windows:
-                subset = window.subset
-                if directory.is_one_piece:  # whole lines, which need no copy
-                    width = directory.shape[1]
-                    subset = window.in_lines(width)
-                    window = replace(window, columns=slice(0, width), subset=subset)
-                stored = tiff.read_window(self.path, fetch, directory, window, self._unwritten)
-                parts.append((subset, stored.reshape(-1)))
-        return StoredStep(parts, self.packing, cells.size)
-
-    def read_rows(self, rows: slice) -> StoredRows | None:
-        """Whole rows as they are stored; None where the file is not a plain one of one band."""
-        if not self._is_near:
-            return None
-        window = WholeRows(self.shape, rows).windows[0]
-        with self._plain_image() as image:
-            if image is None:
-                return None
-            stored = tiff.read_window(self.path, *image, window, self._unwritten)
-        return StoredRows(stored, self.packing)
 
     @property
     def _unwritten(self) -> float:

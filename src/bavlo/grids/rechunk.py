@@ -22,7 +22,6 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.fast.stored import StoredStep, is_plain
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks
 from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
@@ -147,18 +146,6 @@ class ScratchFile(_Rechunked):
         values = np.empty((last - first, cells.size)) if into is None else into
         self.turned.read(first, last, values)
         return values
-
-    @property
-    def plain_steps(self) -> bool:
-        """Whether what is stored are floats that are the values."""
-        return is_plain(self.packing, self.dtype)
-
-    def read_stored(self, step: int, cells: CellSelection) -> StoredStep | None:
-        """The stored numbers of a step; None for cells that were not written."""
-        if cells is not self.cells or not self.plain_steps:
-            return None
-        self._write()
-        return self.turned.read_stored(step)
 
     def _write(self) -> None:
         """Write the file, unless it is."""

@@ -8,7 +8,6 @@ scratch file is mapped into memory, so that it counts against no limit.
 
 from __future__ import annotations
 
-import itertools
 import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
@@ -21,14 +20,11 @@ import numpy as np
 
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
-from bavlo.grids.fast.chunks import ChunkReader, ChunkRuns
-from bavlo.grids.fast.stored import StoredStep
-from bavlo.grids.source import CellSelection, CellSubset
+from bavlo.grids.fast.chunks import ChunkReader
+from bavlo.grids.source import CellSelection
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
-AHEAD, STEPS_AHEAD = 2**22, 8  # bytes, and steps, that are read back together
-LEAST_RUN = 32  # cells, on average, for which a loop over runs is the faster
 Fitting = Callable[[float, float], int]
 Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
 Fill = Callable[[slice, Box, np.ndarray], None]
@@ -106,24 +102,6 @@ class Band:
         inside = (self.row - np.repeat(south, count)) * np.repeat(east - west, count)
         inside += self.column - np.repeat(west, count)
         return np.column_stack([south, north, west, east]).tolist(), inside
-
-    @cached_property
-    def runs(self) -> list[ChunkRuns]:
-        """Runs of cells of each chunk that stand side by side in it and in the band.
-
-        Among the cells of the band they stand ascending by place.
-        """
-        height, width = self.shape
-        flat = self.row % height * width + self.column % width
-        place = np.arange(self.size)
-        if self.order is not None:
-            place[self.order] = np.arange(self.size)
-        begins = (np.diff(flat, prepend=-2) != 1) | (np.diff(place, prepend=-2) != 1)
-        begins[self.cuts[:-1]] = True
-        first = np.flatnonzero(begins)
-        found = np.stack([flat[first], place[first], np.diff(np.append(first, self.size))])
-        edges = np.searchsorted(first, self.cuts).tolist()
-        return [ChunkRuns(found, *ends) for ends in itertools.pairwise(edges)]
 
     @cached_property
     def target(self) -> slice | np.ndarray:
@@ -251,33 +229,8 @@ class TurnedChunks:
             # A chunk larger than a band is written some steps at a time; it is inflated once.
             each = max(1, self.most // band.size)
         pieces = [slice(low, min(low + each, last)) for low in range(first, last, each)]
-        by = self._by_runs if self._takes_runs(band) else self._by_rectangles
-        for piece, buffer in zip(pieces, by(band, pieces), strict=True):
+        for piece, buffer in zip(pieces, self._by_rectangles(band, pieces), strict=True):
             self._write(buffer, self._place(band, piece.start))
-
-    def _takes_runs(self, band: Band) -> bool:
-        """Whether runs of cells are put together, where they belong at once.
-
-        Of short ones whole rectangles are sooner put together and put in order.
-        """
-        if self.reader is None or self.inner.order != AXES or self.reader.runs_loop is None:
-            return False
-        return band.runs[-1].last * LEAST_RUN <= band.size
-
-    def _by_runs(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
-        """The stored numbers (T, C) of a band for some runs of steps, run by run of its cells."""
-        assert self.reader is not None
-        height, width = band.shape
-        begins, first = band.cuts[:-1], pieces[0].start
-        rows, columns = band.row[begins] // height, band.column[begins] // width
-        numbers = [(first // self.height, y, x) for y, x in zip(rows, columns, strict=True)]
-        with self.reader.runs_once() as fill:
-            for steps in pieces:
-                buffer = self._buffer(steps.stop - steps.start, band.size)
-                bits = buffer.view(np.uint32)
-                for number, runs in zip(numbers, band.runs, strict=True):
-                    fill(number, steps.start - first, runs, bits)
-                yield buffer
 
     def _by_rectangles(self, band: Band, pieces: Sequence[slice]) -> Iterator[np.ndarray]:
         """The stored numbers (T, C) of a band for some runs of steps, chunk by chunk."""
@@ -383,30 +336,6 @@ class TurnedChunks:
                 self.inner.packing.decode(stored, into[:, band.target])
             else:
                 into[:, band.target] = self.inner.packing.decode(stored)
-
-    def read_stored(self, step: int) -> StoredStep:
-        """The stored numbers of a step; a few after it are read with it, as each thread goes on."""
-        first, block = getattr(self.buffers, "ahead", (0, np.empty((0, 0))))
-        if not first <= step < first + len(block):
-            few = min(STEPS_AHEAD, max(1, AHEAD // (self.cells.size * self.dtype.itemsize)))
-            first, block = step, self._stored(step, min(step + few, self.steps))
-            self.buffers.ahead = first, block
-        return StoredStep([(self.every, block[step - first])], self.inner.packing, self.cells.size)
-
-    @cached_property
-    def every(self) -> CellSubset:
-        """All cells of the selection, in their order."""
-        return CellSubset(None, slice(0, self.cells.size), self.cells.size)
-
-    def _stored(self, first: int, last: int) -> np.ndarray:
-        """(T, C) the stored numbers of the steps `first` to `last` (excluded)."""
-        parts = ((band, self._of_band(band, first, last)) for band in self.bands)
-        if len(self.bands) == 1:
-            return next(parts)[1]
-        block = np.empty((last - first, self.cells.size), self.dtype)
-        for band, stored in parts:
-            block[:, band.target] = stored
-        return block
 
     def _of_band(self, band: Band, first: int, last: int) -> np.ndarray:
         """(T, C) the same of the cells of a band."""

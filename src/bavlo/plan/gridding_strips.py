@@ -3,48 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import EachAlone, Unit
-from bavlo.core.space import row_sums
 from bavlo.core.space.axis_regrid import AxisShares
 from bavlo.core.space.regrid import Majority
 from bavlo.core.space.row_sums import RowSums
-from bavlo.core.space.rows import Rows
-from bavlo.core.stats.measures import CLASSES
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine.executor import executor
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import (
-    RowReader,
-    StoredRowReader,
-    load_loops,
-    strip_needs,
-    strips_of,
-)
+from bavlo.plan.strips import RowReader, strip_needs, strips_of
 from bavlo.request.reporter import Reporter
 
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
-
-
-@dataclass(frozen=True, eq=False)
-class ConvertedRows:
-    """Rows in another unit, of which some at a time are converted."""
-
-    rows: Rows
-    units: tuple[str, str]
-    difference: bool
-
-    def __len__(self) -> int:
-        return len(self.rows)
-
-    def __getitem__(self, part: slice) -> np.ndarray:
-        """(n, nx) values of some of them."""
-        return convert(self.rows[part], *self.units, difference=self.difference)
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,10 +39,10 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
     units: tuple[str, str]
     difference: bool
 
-    def update(self, unit: Unit, values: Rows) -> list[list[tuple[int, RowSums]]]:
+    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
         """The sums of one strip, with its first row."""
         if self.units[0] != self.units[1]:
-            values = ConvertedRows(values, self.units, self.difference)
+            values = convert(values, *self.units, difference=self.difference)
         first = unit.first - self.origin
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
@@ -95,9 +69,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     needs = strip_needs(plan.source, (rows.start, rows.stop), kept)
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
-    reader = StoredRowReader(RowReader(plan.source))
-    wanted = frozenset([CLASSES] if reducer.of_codes else [])
-    load_loops(plan.source, run, needs, wanted, partial(row_sums.warm_up, reducer.of_codes))
+    reader = RowReader(plan.source)
     with executor(run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
         for settled in engine.reduce(reader, reducer, segments):

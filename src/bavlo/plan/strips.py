@@ -6,33 +6,27 @@ strip and the outlines of the regions.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import partial
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
-from bavlo.core.space import cutting
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.rows import Rows
-from bavlo.core.space.runs import BYTES_OF_RUN, RunOverlay, most_bytes, run_overlay
+from bavlo.core.space.runs import RunOverlay, run_overlay
 from bavlo.core.space.zones import Zones
-from bavlo.core.stats import strip_parts
 from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import load_where_it_fits
+from bavlo.engine.memory import use_loops
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
-from bavlo.grids.fast import stored, tiff
-from bavlo.grids.fast.rows import HasStoredRows
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.grids.tiled import TiledGrid
@@ -43,11 +37,7 @@ LEAST_CELLS = 2**23  # of a grid that is read in strips
 MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
 BYTES_OF_CELL = 16  # of a strip: its value and stored number
 BYTES_OF_TILED = 48  # the same where tiles are put together
-# Cells of a raster from which on compiled loops save a third of a second, and take a tenth:
-WORTH_CLASSES = 2**23  # to add up class codes
-WORTH_READING = 2**26  # to undo the predictor of floats, and add up
-WORTH_ADDING = 2**27  # to add up alone
-WORTH_CUTTING = 2**18  # pieces of outlines, of which loops cut a million in a second less
+WORTH_COMPILING = 2**25  # class codes, of which loops add up so many in a second less
 COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
 
 
@@ -81,9 +71,6 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
         if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
             return None
     edges = edges_on_grid(regions, layout)
-    room = most_bytes(edges, layout)
-    if room >= 2 * BYTES_OF_RUN * WORTH_CUTTING:
-        load_where_it_fits(run, Needs(room, room), cutting.warm_up)
     return run_overlay(edges, layout, run.jobs)
 
 
@@ -105,32 +92,13 @@ class RowReader:
 
 
 @dataclass(frozen=True, eq=False)
-class StoredRowReader:
-    """The same rows, decoded where they are used as far as files give them as they are stored."""
-
-    decoded: RowReader
-
-    def read(self, unit: Unit) -> Rows:
-        """(n, nx) values of some rows, NaN where there is no data."""
-        source = self.decoded.source
-        rows = None
-        if isinstance(source, HasStoredRows):
-            rows = source.read_rows(slice(unit.first, unit.last))
-        return self.decoded.read(unit) if rows is None else rows
-
-    def files(self, first: int, last: int) -> str:
-        """The files that hold the grid, for messages."""
-        return self.decoded.files(first, last)
-
-
-@dataclass(frozen=True, eq=False)
 class StripReducer(EachAlone[tuple[int, StripSums]]):
     """Sums of each strip; all of them are added up in the end, in order of rows."""
 
     index: StripIndex
     shift: float
 
-    def update(self, unit: Unit, values: Rows) -> list[list[tuple[int, StripSums]]]:
+    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
         """The sums of one strip, with its first row."""
         return [[(unit.first, self.index.sums(unit.first, values, self.shift))]]
 
@@ -146,7 +114,7 @@ def strip_sample(
     low, high
         Range of the values of all regions.
     """
-    reader = StoredRowReader(RowReader(source))
+    reader = RowReader(source)
     first, last = index.overlay.rows
     shift = 0.0
     if SQUARES in index.wanted:
@@ -155,7 +123,9 @@ def strip_sample(
         shift = float(known.mean()) if known.size else 0.0
     units = strips_of(first, last, source.layout.shape[1])
     needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
-    load_loops(source, request.run, needs, index.wanted, partial(strip_parts.warm_up, index.wanted))
+    rows, columns = source.layout.shape
+    if CLASSES in index.wanted and rows * columns >= WORTH_COMPILING:
+        needs = use_loops(request.run, needs)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -163,51 +133,6 @@ def strip_sample(
             found += settled
     strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
     return StripSample.of(strips, index.overlay), value_range(strips)
-
-
-def load_loops(
-    source: GridSource,
-    run: Resources,
-    needs: Needs,
-    wanted: frozenset[str],
-    warm_up: Callable[[np.dtype], None],
-) -> None:
-    """Load the compiled loops that read a large raster and add up what is wanted, where they pay.
-
-    Parameters
-    ----------
-    warm_up
-        Calls those that add up numbers of some type.
-    """
-
-    def load() -> None:
-        warm_up(_warmed_reading(source))
-
-    rows, columns = source.layout.shape
-    if rows * columns >= _worth_adding(source, wanted):
-        load_where_it_fits(run, needs, load, run.jobs)
-
-
-def _warmed_reading(source: GridSource) -> np.dtype:
-    """Call what reads a large raster and tells what its rows hold; the type of its numbers."""
-    if _is_read_by_loops(source):
-        tiff.warm_up(source.files[0].path)
-    dtype = source.files[0].dtype.newbyteorder("=")
-    stored.warm_up(dtype)
-    return dtype
-
-
-def _worth_adding(source: GridSource, wanted: frozenset[str]) -> int:
-    """Cells from which on loops that add up runs save more time than loading them takes."""
-    if CLASSES in wanted:
-        return WORTH_CLASSES
-    return WORTH_READING if _is_read_by_loops(source) else WORTH_ADDING
-
-
-def _is_read_by_loops(source: GridSource) -> bool:
-    """Whether there are compiled loops that read a raster."""
-    path = source.files[0].path
-    return path.is_file() and tiff.compiled_directory(path) is not None
 
 
 def strips_of(first: int, last: int, width: int) -> list[Unit]:

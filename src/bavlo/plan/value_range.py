@@ -6,8 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.ends import ends_without_gaps
-
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 
 
@@ -26,9 +24,6 @@ class ValueRange:
     def of(cls, block: np.ndarray) -> ValueRange:
         """Of an array of any shape, leaving out NaN."""
         flat = block.reshape(-1)
-        known = ends_without_gaps(flat)
-        if known is not None:
-            return cls(*known)
         parts = [flat[n : n + IN_CACHE] for n in range(0, flat.size, IN_CACHE)]
         low = min((np.fmin.reduce(part, initial=np.inf) for part in parts), default=np.inf)
         high = max((np.fmax.reduce(part, initial=-np.inf) for part in parts), default=-np.inf)

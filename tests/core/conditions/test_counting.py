@@ -8,8 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bavlo.compiled import compiled, prepare
-from bavlo.core.conditions import runs as spell_runs
+from bavlo import compiled
 from bavlo.core.conditions.conditions import parse_condition
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
 from bavlo.core.conditions.counts import COUNTS, NEVER
@@ -157,11 +156,11 @@ def test_compiled_runs_are_the_others(least, share, begin, monkeypatch):
     occurs = rng.random((steps, columns)) < share
     occurs[:, :5] = True
     given = Occurrence(occurs, np.ones((1, columns), bool), {"total": rng.random(occurs.shape)})
-    prepare(spell_runs.warm_up)
+    compiled.use()
     found = []
-    for wanted in (True, False):
-        monkeypatch.setattr("bavlo.compiled.loops.wanted", wanted)
-        assert (compiled(spell_runs.follow_runs) is not None) == wanted
+    for wanted in "10":
+        monkeypatch.setenv(compiled.SWITCH, wanted)
+        assert compiled.in_use() == (wanted == "1")
         counts = ("days", "spells", "longest", "total", "first", "last")
         found.append(Counting(where, counts, least).update(begin, given))
     one, other = found

@@ -8,7 +8,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as arrays
 
-from bavlo.compiled import compiled, prepare
 from bavlo.core.reduce.merging import InOrder
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Unit
@@ -69,13 +68,7 @@ def test_measures_agree_with_plain_loops(block, seed, percent):
     ],
     ids=["nearly equal", "many ties", "both zeros", "beyond single precision"],
 )
-@pytest.mark.parametrize("way", ["plain", "compiled"])
-def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil, way, monkeypatch):
-    if way == "compiled":
-        pytest.importorskip("numba")
-        prepare(spatial.warm_up)
-    else:
-        monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
+def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil):
     rng = np.random.default_rng(8)
     shared = some_overlay(rng, 5, 300)
     block = spoil(rng.normal(0, 5, (40, 300)))
@@ -88,52 +81,7 @@ def test_percentiles_order_what_single_precision_cannot_tell_apart(spoil, way, m
         assert value == pytest.approx(expected, rel=1e-14, nan_ok=True)
 
 
-NUMBERS = {
-    "single precision": lambda x: x.astype(np.float32).astype(np.float64),
-    "many equal": lambda x: np.round(x),
-    "one": lambda x: np.zeros_like(x),
-    "both zeros": lambda x: np.where(x > 0, 0.0, -0.0),
-    "packed": lambda x: np.round(x * 10) * 0.1,
-    "nearly equal": lambda x: 300 + x * 1e-12,
-    "huge": lambda x: x * 1e300,
-    "infinite": lambda x: np.where(x > 5, np.inf, np.where(x < -5, -np.inf, x)),
-}
-
-
-@pytest.mark.parametrize("numbers", NUMBERS)
-@pytest.mark.parametrize("gaps", [0.0, 0.1, 1.0])
-@pytest.mark.parametrize("kind", [np.float64, np.float32])
-def test_compiled_percentiles_are_the_others_to_the_last_bit(monkeypatch, numbers, gaps, kind):
-    pytest.importorskip("numba")
-    rng = np.random.default_rng(len(numbers))
-    index = OverlayIndex(some_overlay(rng, 40, 700))
-    index.overlay.weight[rng.random(index.overlay.weight.size) < 0.05] = 0.0
-    with np.errstate(over="ignore"):
-        block = NUMBERS[numbers](rng.normal(0, 5, (9, 700))).astype(kind)
-    block[rng.random(block.shape) < gaps] = np.nan
-    block[rng.random(block.shape) < gaps / 2] = -np.nan  # which has another sign
-    percents = {0.0, 5.0, 50.0, 99.5, 100.0}
-    prepare(spatial.warm_up)
-    assert compiled(spatial.ranks_of_cells) is not None
-    for few in (2**9, 2**15):
-        monkeypatch.setattr(spatial, "RANKED_AT_ONCE", few)
-        with np.errstate(invalid="ignore"):
-            found = spatial.weighted_percentiles(index.size_classes, block, 40, percents)
-            monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
-            plain = spatial.weighted_percentiles(
-                index.size_classes, block.astype(np.float64), 40, percents
-            )
-            monkeypatch.setattr("bavlo.compiled.loops.wanted", True)
-        for percent in percents:
-            assert np.isnan(found[percent][:, -1]).all()  # the region without cells
-            if not np.isinf(block).any():  # between two of these there is no number
-                assert np.isnan(found[percent]).all() == (gaps == 1.0)
-            np.testing.assert_array_equal(found[percent], plain[percent])
-
-
-@pytest.mark.parametrize("wanted", [False, True])
-def test_percentiles_of_one_region_of_very_many_cells_are_interpolated(wanted, monkeypatch):
-    monkeypatch.setattr("bavlo.compiled.loops.wanted", wanted)
+def test_percentiles_of_one_region_of_very_many_cells_are_interpolated():
     rng = np.random.default_rng(12)
     weight, block = rng.random(30_000) + 0.1, rng.normal(0, 5, (3, 30_000))
     start, cells = np.zeros(1, np.int64), np.arange(30_000)
@@ -147,20 +95,12 @@ def test_percentiles_of_one_region_of_very_many_cells_are_interpolated(wanted, m
             assert value[row, 0] == pytest.approx(expected, rel=1e-9)
 
 
-def test_percentiles_of_many_steps_are_sorted_together_and_as_each_step_alone(monkeypatch):
-    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
+def test_percentiles_of_many_steps_are_those_of_each_step_alone():
     rng = np.random.default_rng(9)
     index = OverlayIndex(some_overlay(rng, 3, 300))
-    block = rng.normal(0, 5, (900, 300))
-    sorts = []
-    pieces = spatial._pieces
-    monkeypatch.setattr(
-        spatial, "_pieces", lambda *given: [sorts.append(1) or each for each in pieces(*given)]
-    )
-    monkeypatch.setattr(spatial, "SORTED_AT_ONCE", 2**16)
+    block = rng.normal(0, 5, (2_000, 300))
     found = CellSample(index, block).percentile(90)
-    assert len(sorts) < 20
-    for step in (0, 450, 899):
+    for step in (0, 450, 1999):
         alone = CellSample(index, block[step : step + 1]).percentile(90)
         assert found[step].tobytes() == alone[0].tobytes()
 

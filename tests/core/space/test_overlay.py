@@ -10,8 +10,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from shapely import MultiPolygon, Polygon, box
 
-from bavlo.compiled import prepare
-from bavlo.core.space import cutting, pieces
+from bavlo.core.space import pieces
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
 from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
 from bavlo.core.space.projection import overlay_on_grid
@@ -114,46 +113,6 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
     found[row, column] = fraction
     expected = cell_by_cell(shape, *lines, shapely.area)
     np.testing.assert_allclose(found, expected, rtol=0, atol=2e-9)
-
-
-@pytest.fixture(scope="module")
-def cutting_loops():
-    pytest.importorskip("numba")
-    prepare(cutting.warm_up)
-
-
-@pytest.mark.parametrize("sphere", [False, True])
-@pytest.mark.parametrize("name", GRIDS)
-@settings(max_examples=60)
-@given(
-    some=st.lists(shapes(), min_size=1, max_size=3),
-    scale=st.sampled_from([1.0, 0.01, 7.0]),
-    descending=st.booleans(),
-)
-def test_compiled_loops_cut_outlines_to_the_same_bits(
-    name, sphere, some, scale, descending, cutting_loops
-):
-    x_lines, y_lines = (np.sort(line) * scale for line in GRIDS[name])
-    edges = region_edges(shapely.transform(np.array(some, object), lambda p: p * scale))
-    found = []
-    for wanted in (True, False):
-        with pytest.MonkeyPatch.context() as patch:
-            patch.setattr("bavlo.compiled.loops.wanted", wanted)
-            runs = pieces.row_runs(edges, x_lines, y_lines, sphere, descending)
-        found.append([getattr(runs, part).tolist() for part in vars(runs)])
-    assert found[0] == found[1]
-
-
-def test_loops_that_are_given_too_little_room_are_given_more(cutting_loops, monkeypatch):
-    x_lines = y_lines = np.linspace(0, 60, 601)
-    shape = Polygon([(0.05, 0.03), (59.9, 7.3), (31.1, 58.8)])
-    edges = region_edges(np.array([shape]))
-    plain = pieces.row_runs(edges, x_lines, y_lines, True)
-    monkeypatch.setattr(cutting, "count_pieces", lambda *_: np.zeros(1))
-    again = pieces.row_runs(edges, x_lines, y_lines, True)
-    assert plain.length.size > 1024
-    for part in vars(plain):
-        np.testing.assert_array_equal(getattr(again, part), getattr(plain, part))
 
 
 @pytest.mark.parametrize("name", GRIDS)

@@ -7,7 +7,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from shapely import Polygon, box
 
-from bavlo.core.space import rows as rows_of_grid
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
@@ -69,14 +68,11 @@ def test_a_region_beyond_the_grid_or_smaller_than_a_sliver_is_as_in_the_overlay(
     np.testing.assert_allclose(found.outside(), wanted.outside(), atol=1e-12)
 
 
-def test_a_large_region_is_kept_as_few_runs(monkeypatch):
+def test_a_large_region_is_kept_as_few_runs():
     layout = layout_of("lonlat", True, True, ny=600, nx=800)
     found = run_overlay(region_edges(np.array([box(80, -37, 230, 70)])), layout)
     assert found.entries[0] > 350_000
     assert found.start.size <= 3 * layout.shape[0]
-    monkeypatch.setattr(rows_of_grid, "CELLS_AT_ONCE", 5_000)
-    again = run_overlay(region_edges(np.array([box(80, -37, 230, 70)])), layout)
-    np.testing.assert_allclose(again.inside, found.inside, rtol=1e-12)
 
 
 def test_sums_of_runs_are_those_of_their_values_also_where_runs_overlap():

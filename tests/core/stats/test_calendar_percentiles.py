@@ -7,10 +7,9 @@ import sys
 import numpy as np
 import pytest
 
-from bavlo.compiled import compiled, prepare
-from bavlo.core.stats import bootstrap, calendar_percentiles
+from bavlo import compiled
+from bavlo.core.stats import bootstrap
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
-from bavlo.core.stats.bootstrap_kernels import stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     at_steps,
     base_values,
@@ -130,22 +129,12 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     window[rng.random(window.shape) < gaps] = np.nan
     ordered = bootstrap._Ordered.of(window)
     column, year = rng.integers(0, 40, 400), rng.integers(0, 30, 400)
-    prepare(bootstrap.warm_up)
-    assert compiled(stand_in_limits) is not None
+    compiled.use()
+    assert compiled.in_use()
     found = ordered.limits(column, year, percent)
-    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
-    assert compiled(stand_in_limits) is None
+    monkeypatch.setenv(compiled.SWITCH, "0")
     plain = ordered.limits(column, year, percent)
     np.testing.assert_array_equal(found, plain)
-    monkeypatch.undo()
-    # As plain Python, which says the same of the loop itself.
-    limit = np.full(plain.shape[:1] + (30,), np.nan)[:20]
-    places = calendar_percentiles.places_of(150, percent)
-    arrays = ordered.every, ordered.inner, ordered.valid, ordered.count, column[:20], year[:20]
-    with np.errstate(invalid="ignore"):
-        room = np.empty(ordered.every.shape[1] + 14), np.empty(5, np.int64)
-        stand_in_limits(*arrays, ordered.least, *places, *room, limit)
-    np.testing.assert_array_equal(limit, plain[:20])
 
 
 @pytest.mark.parametrize("kind", [np.float32, np.float64])
@@ -159,11 +148,11 @@ def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digit
     values = values.astype(kind)
     days, base = calendar_days(time), Base(1991, 1996)
     percents = (0.0, 10.0, 50.0, 90.0, 99.0)
-    prepare(bootstrap.warm_up)
+    compiled.use()
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is not None
     found = percentiles_and_exceedance(values, days, base, percents)
     limits = by_calendar_day(values, days, base, percents)
-    monkeypatch.setattr("bavlo.compiled.loops.wanted", False)
+    monkeypatch.setenv(compiled.SWITCH, "0")
     assert bootstrap._by_kernel(base_values(values, days, base), percents) is None
     plain = percentiles_and_exceedance(values, days, base, percents)
     np.testing.assert_array_equal(limits, plain[0])

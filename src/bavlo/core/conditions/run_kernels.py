@@ -1,12 +1,15 @@
-"""Runs of met steps in two passes, which numba compiles: see `bavlo.compiled`."""
+"""Runs of met steps in two passes: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
 import numpy as np
 
+from bavlo.compiled import kernel
+
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
+@kernel
 def follow_runs(
     occurs: np.ndarray,
     breaks: np.ndarray,

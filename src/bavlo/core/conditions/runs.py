@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
-from bavlo.compiled import compiled
-from bavlo.core.conditions.run_kernels import follow_runs
+from bavlo import compiled
 
 AT_ONCE = 4096  # columns whose runs are followed side by side
-WORTH_COMPILING = 2**12  # steps × columns, from which on the compiled way is asked for
 
 Places = Sequence[tuple[int, int]]
 
@@ -114,11 +111,8 @@ def follow(
     cut
         Whether spells are cut at the edges of periods.
     """
-    kernel = None
-    if occurs.size >= WORTH_COMPILING and not cut:
-        kernel = compiled(follow_runs)
-    if kernel is not None:
-        return _by_kernel(kernel, occurs, breaks, least, places, opens_record)
+    if compiled.in_use() and not cut:
+        return _by_kernel(occurs, breaks, least, places, opens_record)
     runs = find_runs(occurs, breaks)
     head = np.zeros_like(runs.head) if opens_record else runs.head
     steps, columns = occurs.shape
@@ -143,7 +137,6 @@ def follow(
 
 
 def _by_kernel(
-    kernel: Callable[..., Any],
     occurs: np.ndarray,
     breaks: np.ndarray,
     least: int,
@@ -151,6 +144,8 @@ def _by_kernel(
     opens_record: bool,
 ) -> FollowedRuns:
     """The same by the compiled loop, some columns at a time."""
+    from bavlo.core.conditions.run_kernels import follow_runs
+
     steps, columns = occurs.shape
     row_of = np.full(steps, -1)
     for row, (low, high) in enumerate(places):
@@ -165,7 +160,9 @@ def _by_kernel(
         own = np.zeros((2, len(places), met.shape[1]), np.int32)
         room = np.zeros((5, met.shape[1]), np.int32)
         so_far, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
-        kernel(met, breaks, least, row_of, opens_record, room, so_far, long_enough, *ends, *own)
+        follow_runs(
+            met, breaks, least, row_of, opens_record, room, so_far, long_enough, *ends, *own
+        )
         counted[:, some] = long_enough
         head[some], tail[some] = ends
         spells[:, some], longest[:, some] = own
@@ -179,9 +176,3 @@ def count_true(flags: np.ndarray) -> np.ndarray:
     for low in range(0, len(flags), 255):
         out += np.add.reduce(bytes_[low : low + 255], axis=0, dtype=np.uint8)
     return out
-
-
-def warm_up() -> None:
-    """Load and compile what follows runs of steps, where numba is there."""
-    met = np.zeros((WORTH_COMPILING, 1), bool)
-    follow(met, met[:, 0], 2, [(0, len(met))], opens_record=True, cut=False)

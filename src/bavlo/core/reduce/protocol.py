@@ -23,18 +23,10 @@ class Unit:
     ----------
     first, last
         Steps, the last excluded.
-    parts
-        Units that are read together; empty where it is read by itself.
     """
 
     first: int
     last: int
-    parts: tuple[Unit, ...] = ()
-
-    @property
-    def each(self) -> tuple[Unit, ...]:
-        """The units that are read together: itself, if no others."""
-        return self.parts or (self,)
 
 
 class Reducer(Protocol[ValuesT, StateT, SettledT]):
@@ -44,7 +36,7 @@ class Reducer(Protocol[ValuesT, StateT, SettledT]):
     """
 
     def update(self, unit: Unit, values: ValuesT) -> Sequence[StateT]:
-        """The states of one unit by itself: one, or one for each of its parts in order of time."""
+        """The state of one unit by itself."""
 
     def merge(self, earlier: StateT, later: StateT) -> StateT:
         """The state of two neighbouring runs of steps together."""

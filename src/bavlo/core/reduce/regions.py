@@ -93,10 +93,7 @@ class RegionFirst(RegionReducer):
     """Measure each step of a region, then combine the steps."""
 
     def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
-        """Measure every step (T, C) and combine the measures.
-
-        The block may be float32 where steps are only ranked.
-        """
+        """Measure every step (T, C) and combine the measures."""
         steps = self.unit_steps(unit)
         if self.sums_first and len(block) > 1:
             state = self._cells_summed(steps, block)
@@ -118,11 +115,6 @@ class RegionFirst(RegionReducer):
             and self.rules.most_missing is None
         )
 
-    @cached_property
-    def only_ranks(self) -> bool:
-        """Whether all that is done to the values of a step is to rank them."""
-        return all(measure.percent is not None for measure in self.measures)
-
     def _cells_summed(self, steps: UnitSteps, block: np.ndarray) -> OpenPeriods | None:
         """Add up the steps of each cell first; None where not all steps miss the same cells.
 
@@ -139,30 +131,6 @@ class RegionFirst(RegionReducer):
         total = self.rules.combine == TOTAL
         each = self.step_weights.factor if total else self.step_weights.weight
         return np.asarray(steps.share * steps.of(each))
-
-    def plain_runs(self, unit: Unit) -> np.ndarray | None:
-        """(P,) first steps of the unit's periods, counted from its own first step.
-
-        None unless its steps may simply be added up, each in one period, before they are measured,
-        and no period between them is without steps.
-        """
-        steps = self.unit_steps(unit) if self.sums_first else None
-        if steps is None or not np.array_equal(steps.step, np.arange(unit.last - unit.first)):
-            return None
-        later = np.diff(steps.period, prepend=-1)
-        if (later > 1).any():
-            return None
-        starts = np.flatnonzero(later)
-        amounts = self._amounts(steps)
-        number = np.diff(np.append(starts, amounts.size))
-        return starts if (amounts == np.repeat(amounts[starts], number)).all() else None
-
-    def state_of_sums(self, unit: Unit, sums: np.ndarray) -> OpenPeriods:
-        """The same as `state_of`, from the sums (P, C) over the `plain_runs` of a unit."""
-        steps = self.unit_steps(unit)
-        starts = np.flatnonzero(np.diff(steps.period, prepend=-1))
-        sums = sums * self._amounts(steps)[starts, None]
-        return self._of_sums(steps, CellSample(self.index, sums))
 
     def _of_sums(self, steps: UnitSteps, sample: CellSample) -> OpenPeriods:
         """Measure sums over periods of which all miss the same cells."""

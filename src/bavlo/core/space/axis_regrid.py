@@ -14,7 +14,7 @@ import numpy as np
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.row_sums import AddedRows, RowSums
-from bavlo.core.space.rows import Rows, few_rows
+from bavlo.core.space.runs import few_rows
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.core.sums import range_of_rows, within
 
@@ -78,7 +78,7 @@ class AxisShares:
         total[~enough] = np.nan
         return total
 
-    def sums(self, first: int, block: Rows, *, of_codes: bool) -> RowSums:
+    def sums(self, first: int, block: np.ndarray, *, of_codes: bool) -> RowSums:
         """What some of the old rows add to the new ones, their columns still the old ones.
 
         Parameters
@@ -100,7 +100,7 @@ class AxisShares:
         counted = shares if self.old_rows is None else self.old_rows[new, strip].tocsc()
         adding = AddedRows(shares, None if of_codes else counted, width)
         for part in few_rows(0, len(block), width):
-            adding.add(part, block)
+            adding.add(part, block[part])
         return RowSums(new.start, adding.weight, adding.total, adding.codes)
 
     def of_sums(self, sums: Sequence[RowSums], min_area: float) -> np.ndarray:

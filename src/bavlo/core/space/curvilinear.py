@@ -11,7 +11,7 @@ import shapely
 
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import Overlay, sphere_areas
-from bavlo.core.space.piece_kernels import SLIVER
+from bavlo.core.space.pieces import SLIVER
 from bavlo.core.space.regions import region_edges
 
 PAIRS_AT_ONCE = 50_000

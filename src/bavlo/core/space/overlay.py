@@ -10,8 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
-from bavlo.core.space.piece_kernels import SLIVER
-from bavlo.core.space.pieces import cut_at_lines, sphere_strip
+from bavlo.core.space.pieces import SLIVER, cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
 

@@ -15,10 +15,9 @@ from functools import partial
 
 import numpy as np
 
-from bavlo.core.space.cutting import count_pieces, runs_by_loops
-from bavlo.core.space.piece_kernels import SLIVER
 from bavlo.core.space.regions import RegionEdges
 
+SLIVER = 1e-9  # a smaller share of a cell is nothing
 PIECES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
 MOST_WORKERS = 4  # of so many the smaller batches still keep each busy
 
@@ -109,6 +108,14 @@ def _batches(
         start, done = stop, float(number[stop - 1])
 
 
+def count_pieces(edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray) -> np.ndarray:
+    """(E,) into about how many pieces each edge is cut."""
+    pieces = np.ones(edges.region.size)
+    for a0, a1, lines in ((edges.x0, edges.x1, x_lines), (edges.y0, edges.y1, y_lines)):
+        pieces += np.abs(a1 - a0) * ((lines.size - 1) / np.abs(lines[-1] - lines[0]))
+    return pieces
+
+
 def row_runs(
     edges: RegionEdges,
     x_lines: np.ndarray,
@@ -130,10 +137,6 @@ def row_runs(
     nx, ny = x_lines.size - 1, y_lines.size - 1
     strip = sphere_strip if sphere else plane_strip
     full_height, _ = strip(x_lines[0], y_lines[:-1], x_lines[0], y_lines[1:], x_lines[0])
-    lines = x_lines, y_lines
-    found = runs_by_loops(edges, lines, full_height, sphere=sphere, descending=descending)
-    if found is not None:
-        return RowRuns(*found)
     # Every edge is taken from its western end, so that the edge that two neighbours share is
     # split and rounded alike for both and they never share more than a cell has.
     backward = (edges.x0 > edges.x1) | ((edges.x0 == edges.x1) & (edges.y0 > edges.y1))

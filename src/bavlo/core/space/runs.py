@@ -8,7 +8,6 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.space.cutting import count_pieces
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
     Overlay,
@@ -21,9 +20,16 @@ from bavlo.core.space.overlay import (
 from bavlo.core.space.pieces import cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.rows import few_rows
 
 BYTES_OF_RUN = 24
+CELLS_AT_ONCE = 2**18  # whose values and weights stay near
+
+
+def few_rows(first: int, last: int, width: int) -> Iterator[slice]:
+    """The rows `first` to `last` (excluded) of so many cells each, a few at a time."""
+    at_once = max(1, CELLS_AT_ONCE // width)
+    for top in range(first, last, at_once):
+        yield slice(top, min(top + at_once, last))
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,12 +125,6 @@ class RunOverlay:
 def _offsets(length: np.ndarray) -> np.ndarray:
     """The place of each cell of runs within its run."""
     return np.asarray(np.arange(length.sum()) - np.repeat(np.cumsum(length) - length, length))
-
-
-def most_bytes(edges: RegionEdges, layout: GridLayout) -> float:
-    """What the overlay of these edges takes in memory at most: a cell and a gap for each piece."""
-    pieces = count_pieces(edges, layout.x_edges, layout.y_edges)
-    return 2.0 * BYTES_OF_RUN * float(pieces.sum())
 
 
 def run_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> RunOverlay:

@@ -9,7 +9,7 @@ import numpy as np
 
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.space.piece_kernels import SLIVER
+from bavlo.core.space.pieces import SLIVER
 from bavlo.errors import InputError
 
 ReadRows = Callable[[int, int], np.ndarray]

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from bavlo.compiled import compiled
+from bavlo import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.bootstrap_kernels import of_calendar_days, rooms_of, stand_in_limits
 from bavlo.core.stats.calendar_percentiles import (
     LEAP,
     WINDOW,
-    WORTH_COMPILING,
-    YEAR,
     BaseValues,
     CalendarDays,
     base_values,
@@ -76,17 +75,18 @@ def _by_kernel(
     beyond : (Q, T, K) float64
         How far days are beyond them, but for 29 February.
     """
-    length, columns, _ = of_base.table.shape
-    kernel = compiled(of_calendar_days) if length * columns >= WORTH_COMPILING else None
-    if kernel is None:
+    if not compiled.in_use():
         return None
+    from bavlo.core.stats.bootstrap_kernels import of_calendar_days, rooms_of
+
+    length, columns, _ = of_base.table.shape
     places = [places_of(of_base.most + WINDOW, percent) for percent in percents]
     low, share = (np.stack(each) for each in zip(*places, strict=True))
     limit = np.empty((len(percents), length + 1, columns))
     beyond = np.full((len(percents), of_base.days.day.size, columns), np.nan)
     above = np.array([counts_above(percent) for percent in percents])
-    given = of_base.table, of_base.step_of, low, share, of_base.least, above
-    kernel(*given, *rooms_of(of_base.table), limit, beyond)
+    rooms: Sequence[Any] = (*rooms_of(of_base.table), limit, beyond)
+    of_calendar_days(of_base.table, of_base.step_of, low, share, of_base.least, above, *rooms)
     fill_leap(limit, of_base.days)
     return limit, beyond
 
@@ -223,12 +223,13 @@ class _Ordered:
         """
         _, span, years = self.inner.shape
         limit = np.full((column.size, years), np.nan)
-        kernel = compiled(stand_in_limits) if years * column.size >= WORTH_COMPILING else None
-        if kernel is not None:
+        if compiled.in_use():
+            from bavlo.core.stats.bootstrap_kernels import stand_in_limits
+
             arrays = self.every, self.inner, self.valid, self.count, column, year
             places = places_of(self.every.shape[1], percent)
             others = np.empty(self.every.shape[1] + 2 * span + 4)
-            kernel(*arrays, self.least, *places, others, np.empty(span, np.int64), limit)
+            stand_in_limits(*arrays, self.least, *places, others, np.empty(span, np.int64), limit)
             return limit
         own = self.inner[column, :, year]
         # Where the year's own values stand among all; equal ones side by side.
@@ -279,15 +280,3 @@ class _Ordered:
                 both = np.maximum(both, self.inner[column, j - 1])
             np.minimum(best, both, out=best)
         return best
-
-
-def warm_up() -> None:
-    """Load and compile what the bootstrap of float64 records uses, where numba is there."""
-    if compiled(stand_in_limits) is None:
-        return
-    step = np.arange(2 * YEAR)
-    days = CalendarDays(step % YEAR, step // YEAR, YEAR)
-    values = np.zeros((step.size, -(-WORTH_COMPILING // YEAR)))
-    percentiles_and_exceedance(values, days, Base(0, 1), (50.0,))
-    pair = np.zeros(WORTH_COMPILING // 2, int)
-    _Ordered.of(np.zeros((1, WINDOW, 2))).limits(pair, pair, 50.0)

@@ -1,6 +1,6 @@
-"""Kernels of the bootstrap of calendar days: plain loops that numba compiles.
+"""Kernels of the bootstrap of calendar days: see `bavlo.compiled`.
 
-See `bavlo.compiled`. Each says which function of arrays it stands for; tests hold both
+Each says which function of arrays it stands for; tests hold both
 against each other. Of the values around a day only those around a percentile are put in order: the
 band, from the place `first` to the place `last` of all of them ascending.
 """
@@ -9,12 +9,15 @@ from __future__ import annotations
 
 import numpy as np
 
+from bavlo.compiled import helper, kernel
+
 SPAN = 5  # days around a calendar day
 SURE = 1 - 1e-15  # a share that leaves no room for rounding beyond the value after
 
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
+@helper
 def insert(line: np.ndarray, count: int, value: float) -> None:
     """Put one more value into a line of so many that ascend."""
     to = count
@@ -24,6 +27,7 @@ def insert(line: np.ndarray, count: int, value: float) -> None:
     line[to] = value
 
 
+@helper
 def order_days(table: np.ndarray, cell: int, ordered: np.ndarray, number: np.ndarray) -> None:
     """The values of each day (length, years) ascending, and how many (length,) there are."""
     for day in range(table.shape[0]):
@@ -36,6 +40,7 @@ def order_days(table: np.ndarray, cell: int, ordered: np.ndarray, number: np.nda
         number[day] = count
 
 
+@helper
 def look_around(
     table: np.ndarray, cell: int, day: int, number: np.ndarray, days: np.ndarray, valid: np.ndarray
 ) -> int:
@@ -58,6 +63,7 @@ def look_around(
     return total
 
 
+@helper
 def between(line: np.ndarray, at: int, share: float) -> float:
     """A percentile that lies between two values of a sorted line."""
     exact = line[at]
@@ -66,11 +72,13 @@ def between(line: np.ndarray, at: int, share: float) -> float:
     return float(exact)
 
 
+@helper
 def is_beyond(value: float, limit: float, above: bool) -> bool:
     """Whether a value is beyond a limit."""
     return value > limit if above else value < limit
 
 
+@helper
 def fill_band(
     ordered: np.ndarray, number: np.ndarray, days: np.ndarray, total: int,
     first: int, last: int, cursor: np.ndarray, band: np.ndarray,
@@ -101,6 +109,7 @@ def fill_band(
                 band[at - first] = value
 
 
+@helper
 def take_highest(ordered: np.ndarray, days: np.ndarray, cursor: np.ndarray) -> float:
     """The highest value of the days that is left, whose cursor moves down."""
     best, chosen = -np.inf, -1
@@ -113,6 +122,7 @@ def take_highest(ordered: np.ndarray, days: np.ndarray, cursor: np.ndarray) -> f
     return float(best)
 
 
+@helper
 def take_lowest(
     ordered: np.ndarray, number: np.ndarray, days: np.ndarray, cursor: np.ndarray
 ) -> float:
@@ -127,6 +137,7 @@ def take_lowest(
     return float(best)
 
 
+@helper
 def count_below(line: np.ndarray, value: float, strictly: bool) -> int:
     """How many of a line's values are before a value, or not after it."""
     count = 0
@@ -139,6 +150,7 @@ def count_below(line: np.ndarray, value: float, strictly: bool) -> int:
     return count
 
 
+@helper
 def order_year(
     table: np.ndarray, cell: int, days: np.ndarray, year: int, inner: np.ndarray
 ) -> None:
@@ -152,6 +164,7 @@ def order_year(
     inner[count:] = np.inf
 
 
+@helper
 def find_places(
     line: np.ndarray, first: int, last: int, inner: np.ndarray, place: np.ndarray
 ) -> None:
@@ -178,6 +191,7 @@ def find_places(
                 place[s] += 1
 
 
+@helper
 def fill_others(
     line: np.ndarray, first: int, last: int, place: np.ndarray, rest: int, others: np.ndarray,
     begin: int, end: int,
@@ -204,6 +218,7 @@ def fill_others(
         others[at - begin] = np.float64(line[min(among, last) - first])
 
 
+@helper
 def with_stand_in(
     others: np.ndarray, begin: int, inner: np.ndarray, low: int, share: float, guess: int
 ) -> float:
@@ -242,6 +257,7 @@ def with_stand_in(
     return exact
 
 
+@helper
 def outermost(
     rest: int, valid: np.ndarray, own: int, least: float, low: np.ndarray, span: int
 ) -> tuple[int, int]:
@@ -255,6 +271,7 @@ def outermost(
     return max(begin, 0), end
 
 
+@kernel
 def stand_in_limits(
     every: np.ndarray,
     inner: np.ndarray,
@@ -311,6 +328,7 @@ def rooms_of(table: np.ndarray) -> tuple[np.ndarray, ...]:
     )
 
 
+@kernel
 def of_calendar_days(  # noqa: C901 - what it calls more would take long to call
     table: np.ndarray,
     step_of: np.ndarray,

@@ -1,17 +1,17 @@
-"""Kernels of percentiles of calendar days: plain loops that numba compiles.
-
-See `bavlo.compiled`.
-"""
+"""Kernels of percentiles of calendar days: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
 import numpy as np
+
+from bavlo.compiled import helper, kernel
 
 AT_ONCE = 256  # cells whose values are put in order side by side
 
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
 
+@helper
 def exchange(line: np.ndarray, moving: np.ndarray, width: int) -> None:
     """Keep the higher ones of two lines of cells in the first, the lower ones in the second."""
     for cell in range(width):
@@ -20,6 +20,7 @@ def exchange(line: np.ndarray, moving: np.ndarray, width: int) -> None:
         moving[cell] = other if one > other else one
 
 
+@helper
 def keep_highest(
     values: np.ndarray, steps: np.ndarray, begin: int, width: int, upper: bool,
     kept: np.ndarray, moving: np.ndarray, number: np.ndarray,
@@ -48,6 +49,7 @@ def keep_highest(
             exchange(kept[to], moving, width)
 
 
+@kernel
 def limits_of_calendar_days(
     values: np.ndarray,
     step_of: np.ndarray,

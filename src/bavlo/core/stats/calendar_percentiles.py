@@ -7,9 +7,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from bavlo.compiled import compiled
+from bavlo import compiled
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
 from bavlo.core.stats.normals import LEAST_SHARE, Base, percentile_8
 from bavlo.core.time.axis import TimeAxis, to_dates
 
@@ -17,7 +16,6 @@ WINDOW = 5  # days around a calendar day
 YEAR = 365  # calendar days; 29 February lies between two of them
 LEAP = -1
 MOST_DEPTH = 32  # values from the nearer end, up to which the compiled loop is sooner than sorting
-WORTH_COMPILING = 2**12  # days of cells, or limits, from which on the compiled way is asked for
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,15 +129,14 @@ def _limits_by_kernel(
     from_top = int((number - low)[judged].max())
     from_bottom = int(low[judged].max()) + 2
     depth = min(from_top, from_bottom)
-    if depth > MOST_DEPTH or out.size < WORTH_COMPILING:
+    if depth > MOST_DEPTH or not compiled.in_use():
         return False
-    kernel = compiled(limits_of_calendar_days)
-    if kernel is None:
-        return False
+    from bavlo.core.stats.calendar_kernels import AT_ONCE, limits_of_calendar_days
+
     room = np.empty((days.length + 2, depth, AT_ONCE), values.dtype)
     given = np.ascontiguousarray(values), _steps_of(days, base), low, share, least
     counts = np.empty((days.length + 1, AT_ONCE), np.int64)
-    kernel(*given, depth, from_top <= from_bottom, WINDOW, room, counts, out)
+    limits_of_calendar_days(*given, depth, from_top <= from_bottom, WINDOW, room, counts, out)
     return True
 
 
@@ -284,12 +281,3 @@ def positions_of(number: np.ndarray, percent: float) -> tuple[np.ndarray, np.nda
     at = np.minimum(np.maximum(at, 1), number) - 1
     low = np.floor(at).astype(np.int64)
     return low, at - low
-
-
-def warm_up() -> None:
-    """Load and compile what percentiles of calendar days use, where numba is there."""
-    step = np.arange(2 * YEAR)
-    days = CalendarDays(step % YEAR, step // YEAR, YEAR)
-    for kind in (np.float32, np.float64):
-        values = np.zeros((step.size, -(-WORTH_COMPILING // YEAR)), kind)
-        by_calendar_day(values, days, Base(0, 1), (90.0,))

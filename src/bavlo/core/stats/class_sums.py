@@ -7,14 +7,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.compiled import compiled
-from bavlo.core.reduce.totals import Seen
-from bavlo.core.space.held_codes import MOST_DENSE, HeldCodes
+from bavlo import compiled
 from bavlo.core.space.row_areas import BothAreas
 from bavlo.core.stats.cell_sample import check_codes
 from bavlo.core.stats.part_runs import PartRuns
-from bavlo.core.stats.strip_kernels import IN_TURN, add_codes
 
+IN_TURN = 4  # sums of a code in a run, to which its cells are added in turn
+MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
 MOST_ENTRIES = 2**20  # codes of runs for which room is held though few of them may be there
 
 
@@ -56,6 +55,8 @@ def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
     areas
         Of all cells.
     """
+    if compiled.in_use():
+        return _by_kernel(values, runs, areas)
     length = runs.place[1] - runs.place[0]
     owner = np.repeat(np.arange(length.size), length)
     number = np.arange(owner.size) - (np.cumsum(length) - length)[owner]
@@ -76,29 +77,19 @@ def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
     return ClassSums(codes, *(each.reshape(shape) for each in sums))
 
 
-def stored_class_sums(
-    numbers: np.ndarray, missing: np.ndarray, seen: Seen, runs: PartRuns, areas: BothAreas
-) -> ClassSums | None:
-    """The same of whole numbers as they are stored, by compiled loops; None without them.
+def _by_kernel(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSums:
+    """The same by the compiled loop, to the same bits."""
+    from bavlo.core.stats.class_kernels import add_codes
 
-    Parameters
-    ----------
-    numbers : (C,)
-    missing : (C,) uint8
-        1 where there is no data.
-    seen
-        Their range.
-    """
-    add, held = compiled(add_codes), HeldCodes.of(numbers, missing, seen, runs.place)
-    if add is None or held is None:
-        return None
-    total = np.zeros((runs.regions, held.codes.size, 2))
-    if not held.codes.size:
-        return ClassSums(held.codes, total[..., 0], total[..., 1])
-    given = numbers, missing, held.low, held.number_of, areas.rows, areas.columns
-    room = np.zeros((held.codes.size, IN_TURN))
-    add(*given, runs.place, runs.region, runs.fraction, total, room)
-    return ClassSums(held.codes, total[..., 0], total[..., 1])
+    flat = values.ravel()
+    known = ~np.isnan(flat)
+    codes, place = _codes(flat if known.all() else flat[known])
+    number = np.full(flat.size, -1, np.int32)
+    number[known] = place
+    total, room = np.zeros((runs.regions, codes.size, 2)), np.zeros((codes.size, IN_TURN))
+    rows, columns = areas.rows, np.ascontiguousarray(areas.columns)
+    add_codes(number, rows, columns, runs.place, runs.region, runs.fraction, total, room)
+    return ClassSums(codes, total[..., 0], total[..., 1])
 
 
 def _distinct(key: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:

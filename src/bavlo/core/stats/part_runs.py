@@ -9,7 +9,6 @@ import numpy as np
 
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.cell_sample import LEAST_COVER
-from bavlo.core.stats.strip_kernels import LONGEST
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,21 +39,10 @@ class PartRuns:
         return cls(overlay.regions, overlay.region[runs], overlay.fraction[runs], place)
 
     @cached_property
-    def pieces(self) -> PartRuns:
-        """The same cut into pieces that all ways of adding up take one after the other."""
-        length = self.place[1] - self.place[0]
-        pieces = -(-length // LONGEST)
-        whose = np.repeat(np.arange(pieces.size), pieces)
-        number = np.arange(whose.size) - np.repeat(np.cumsum(pieces) - pieces, pieces)
-        first = self.place[0][whose] + LONGEST * number
-        place = np.stack([first, np.minimum(first + LONGEST, self.place[1][whose])])
-        return PartRuns(self.regions, self.region[whose], self.fraction[whose], place)
-
-    @cached_property
     def well_covered(self) -> PartRuns:
         """Those whose cells are covered enough to take part in the lowest and the highest."""
         enough = self.fraction >= LEAST_COVER
         if enough.all():
             return self
-        place = np.compress(enough, self.place, axis=1)  # in one piece, as loops take it
+        place = np.compress(enough, self.place, axis=1)
         return PartRuns(self.regions, self.region[enough], self.fraction[enough], place)

@@ -9,28 +9,20 @@ from __future__ import annotations
 
 import itertools
 import math
-import sys
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
-from bavlo.compiled import compiled
-from bavlo.core.stats.spatial_kernels import INFINITE, percentiles_of_ranked, ranks_of_cells
-
 SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
-RANKED_AT_ONCE = 2**17  # the same of compiled loops, which never wait
 RUN = 8  # cells whose weights are added up before they are cumulated
 GROWTH = 1.12  # from one size class to the next
 
 SIGN = np.uint64(1 << 63)
 LEFT_OUT = np.uint64(0xFFF8 << 48)  # the rank of what has no value, or no weight: that of NaN
 PLACE = np.uint64((1 << 29) - 1)  # bits that a float64 has more than a float32, free for a place
-
-Kernel = Callable[..., Any]
 
 _kept = threading.local()
 
@@ -68,16 +60,6 @@ class SizeClass:
     def places(self) -> np.ndarray:
         """(G, n) uint64: places in the tables of cells and weights."""
         return np.arange(self.cells.size, dtype=np.uint64).reshape(self.cells.shape)
-
-    @cached_property
-    def compact_cells(self) -> np.ndarray:
-        """(G, n) uint32: the cells, the first one instead of those that have no weight."""
-        return np.where(self.weights > 0, self.cells, 0).astype(np.uint32)
-
-    @cached_property
-    def skipped(self) -> np.ndarray:
-        """(G,) int64: cells that have no weight, which stand first."""
-        return np.asarray((self.weights <= 0).sum(axis=1))
 
     def parts(self, few: int) -> list[SizeClass]:
         """The same, a few regions at a time."""
@@ -131,7 +113,7 @@ def size_classes(
 def weighted_percentiles(
     classes: Sequence[SizeClass], block: np.ndarray, regions: int, percents: set[float]
 ) -> dict[float, np.ndarray]:
-    """(T, R) of each percentile, of cells (T, C), float64 or float32, NaN where there is no data.
+    """(T, R) of each percentile, of cells (T, C) float64, NaN where there is no data.
 
     Linear between the midpoints of the cumulated weights: with sorted values x₁…xₙ and weights w,
     value xᵢ stands at (w₁ + … + wᵢ − wᵢ/2) / Σw; below the first and above the last of these the
@@ -140,11 +122,6 @@ def weighted_percentiles(
     steps = len(block)
     wanted = np.array(sorted(percents))
     out = np.full((wanted.size, steps, regions), np.nan)
-    rank, choose = compiled(ranks_of_cells), compiled(percentiles_of_ranked)
-    if rank is not None and choose is not None and sys.byteorder == "little":
-        _by_kernels((rank, choose), classes, np.ascontiguousarray(block), wanted, out)
-        return dict(zip(wanted.tolist(), out, strict=True))
-    block = np.asarray(block, np.float64)
     ranks, exact = _ranks(block)
     most = max(SORTED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
     keys, weights = _again("keys", most, np.uint64), _again("weights", most, np.float64)
@@ -167,49 +144,6 @@ def weighted_percentiles(
             weight[gaps] = np.where(left_out, 0.0, weight[gaps])
         out[:, some, part.regions] = _between_midpoints(block[some], part, position, weight, wanted)
     return dict(zip(wanted.tolist(), out, strict=True))
-
-
-def warm_up() -> None:
-    """Load and compile what percentiles of regions use, where numba is there."""
-    one = SizeClass(np.zeros(1, np.intp), np.zeros((1, RUN), np.intp), np.ones((1, RUN)))
-    for kind in (np.float64, np.float32):
-        weighted_percentiles([one], np.zeros((1, 1), kind), 1, {50.0})
-
-
-def _by_kernels(
-    kernels: tuple[Kernel, Kernel],
-    classes: Sequence[SizeClass],
-    block: np.ndarray,
-    percents: np.ndarray,
-    out: np.ndarray,
-) -> None:
-    """Fill `out` (Q, T, R) by compiled loops: the same bits in half of the time.
-
-    Few cells at a time, so that they stay near the processor between the loops.
-    """
-    ranks, percentiles = kernels
-    bits, infinite = block.view(f"i{block.itemsize}"), INFINITE[block.itemsize]
-    largest = max((each.cells.shape[1] for each in classes), default=0)
-    most = max(RANKED_AT_ONCE, largest)
-    keys, room, pair = _again("keys", most, np.int64), np.empty(largest), np.empty(2, np.int64)
-    for each in classes:
-        size, places = each.cells.shape[1], each.compact_cells
-        low = (1 << (size - 1).bit_length()) - 1
-        few = max(1, most // size)
-        own_room = room[:size], np.empty(size // RUN), pair
-        for first in range(0, each.regions.size, few):
-            some = slice(first, first + few)
-            cells, skipped = places[some], each.skipped[some]
-            weights, members = each.weights[some], each.regions[some]
-            together = max(1, most // cells.size)
-            for step in range(0, len(block), together):
-                steps = slice(step, min(step + together, len(block)))
-                shape = steps.stop - step, *cells.shape
-                key = keys[: math.prod(shape)].reshape(shape)
-                exact = ranks(bits[steps], infinite, cells, skipped, low, key)
-                key.sort(axis=-1)
-                own = block[steps], cells, weights, skipped
-                percentiles(*own, low, key, exact, percents / 100, members, step, *own_room, out)
 
 
 def _pieces(classes: Sequence[SizeClass], steps: int) -> Iterator[tuple[SizeClass, slice]]:

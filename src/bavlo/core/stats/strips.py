@@ -8,18 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH
-from bavlo.core.space.row_areas import CellAreas, RowAreas
-from bavlo.core.space.rows import Rows
+from bavlo.core.space.row_areas import BothAreas, CellAreas, RowAreas
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.cell_sample import majority_of
-from bavlo.core.stats.class_sums import ClassSums
+from bavlo.core.stats.class_sums import ClassSums, class_sums
 from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
 from bavlo.core.stats.part_runs import PartRuns
-from bavlo.core.stats.strip_parts import PartSums, part_sums
 
 RANGED = frozenset((MEANS, SQUARES, EXTREMES))  # what the range of the cells is needed for
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what strips give
@@ -94,6 +93,86 @@ class StripSums:
 
 
 @dataclass(frozen=True, eq=False)
+class PartSums:
+    """What the values (n, nx) of a few rows, NaN where there is no data, add to R regions."""
+
+    block: np.ndarray
+    runs: PartRuns
+
+    @cached_property
+    def value_range(self) -> tuple[float, float]:
+        """The lowest and the highest value; (inf, -inf) where there is none."""
+        low = np.fmin.reduce(self.block, axis=None, initial=np.inf)
+        return float(low), float(np.fmax.reduce(self.block, axis=None, initial=-np.inf))
+
+    @cached_property
+    def missing(self) -> np.ndarray | None:
+        """(n, nx) where there is no data; None where there is everywhere."""
+        missing = np.isnan(self.block)
+        return missing if missing.any() else None
+
+    def areas(self, area: CellAreas) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Areas of cells with and without data, and cells with data."""
+        each, missing = area.each, self.missing
+        assert missing is not None
+        gaps = each * missing
+        return self._summed(each - gaps), self._summed(gaps), self._summed(~missing)
+
+    def weighted(self, area: CellAreas) -> np.ndarray:
+        """Values times areas."""
+        return self._summed(self._filled * area.each)
+
+    def squares(self, area: CellAreas, shift: float) -> np.ndarray:
+        """Squares of the values less a shift, times areas."""
+        away = self.block - shift
+        if self.missing is not None:
+            away[self.missing] = 0.0
+        away *= away
+        away *= area.each
+        return self._summed(away)
+
+    def extremes(self) -> tuple[np.ndarray, np.ndarray]:
+        """Lowest and highest value of the cells that are covered enough."""
+        runs = self.runs.well_covered
+        low, high = np.full(runs.regions, np.nan), np.full(runs.regions, np.nan)
+        np.fmin.at(low, runs.region, _of_runs(np.fmin, self.block, runs.place))
+        np.fmax.at(high, runs.region, _of_runs(np.fmax, self.block, runs.place))
+        return low, high
+
+    def classes(self, areas: BothAreas) -> ClassSums:
+        """Areas of class codes."""
+        return class_sums(self.block, self.runs, areas)
+
+    @cached_property
+    def _filled(self) -> np.ndarray:
+        return self.block if self.missing is None else np.where(self.missing, 0.0, self.block)
+
+    def _summed(self, values: np.ndarray) -> np.ndarray:
+        runs = self.runs
+        of_runs = _of_runs(np.add, values, runs.place)
+        return np.bincount(runs.region, runs.fraction * of_runs, runs.regions)
+
+
+def _of_runs(how: np.ufunc, values: np.ndarray, place: np.ndarray) -> np.ndarray:
+    """(N,) values put together from each run's first to its last.
+
+    Parameters
+    ----------
+    place : (2, N) int64
+        Where each run begins and ends among the values, row by row.
+    """
+    if not place.size:
+        return np.zeros(0)
+    flat, edges = np.asarray(values.ravel(), np.float64), place.T.ravel()
+    at_end = np.flatnonzero(edges == flat.size)
+    if at_end.tolist() == [edges.size - 1]:  # the last run goes up to there anyway
+        edges = edges[:-1]
+    elif at_end.size:
+        flat = np.append(flat, 0.0)
+    return np.asarray(how.reduceat(flat, edges)[::2])
+
+
+@dataclass(frozen=True, eq=False)
 class StripIndex:
     """Runs of cells and the areas of rows, arranged for adding up strip after strip.
 
@@ -107,7 +186,7 @@ class StripIndex:
     areas: RowAreas
     wanted: frozenset[str] = field(default_factory=frozenset)
 
-    def sums(self, first: int, block: Rows, shift: float) -> StripSums:
+    def sums(self, first: int, block: np.ndarray, shift: float) -> StripSums:
         """The sums of a strip.
 
         Parameters
@@ -120,7 +199,7 @@ class StripIndex:
         total = StripSums.nothing(self.overlay.regions, shift)
         for rows, runs in self.overlay.parts(first, first + len(block)):
             origin = (first + rows.start) * self.overlay.shape[1]
-            part = part_sums(block, rows, PartRuns.of(self.overlay, runs, origin))
+            part = PartSums(block[rows], PartRuns.of(self.overlay, runs, origin))
             own = slice(first + rows.start, first + rows.stop)
             total = total + self._of_part(part, own, runs, total)
         return total.settled
@@ -129,7 +208,7 @@ class StripIndex:
         """Of a few rows, whose values and areas stay near."""
         overlay, shift = self.overlay, so_far.shift
         out = StripSums.nothing(overlay.regions, shift)
-        if part.seen.missing is not None:
+        if part.missing is not None:
             valid, missing, number = part.areas(self._weights(rows))
             out = replace(out, valid=valid, missing=missing, number=number)
         else:
@@ -151,7 +230,7 @@ class StripIndex:
             out = replace(out, volume=part.weighted(square_km))
         if SQUARES in self.wanted:
             out = replace(out, squares=part.squares(self._weights(rows), shift))
-        if not self.wanted.isdisjoint(RANGED) or so_far.is_narrower(part.seen.low, part.seen.high):
+        if not self.wanted.isdisjoint(RANGED) or so_far.is_narrower(*part.value_range):
             low, high = part.extremes()
             out = replace(out, low=low, high=high)
         if CLASSES in self.wanted:

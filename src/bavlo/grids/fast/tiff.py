@@ -6,7 +6,6 @@ checksums, and several files at once. What is not plain goes the ordinary way.
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,38 +13,9 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from bavlo.compiled import Loop, compiled
 from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.fast.tiff_directory import (
-    FLOAT_PREDICTOR,
-    Directory,
-    Fetch,
-    opened,
-    read_directory,
-)
-from bavlo.grids.fast.tiff_kernels import undo_float_predictor
+from bavlo.grids.fast.tiff_directory import FLOAT_PREDICTOR, Directory, Fetch
 from bavlo.grids.source import Window
-
-
-def warm_up(path: Path) -> None:
-    """Load and compile what reading a large file uses, where numba is there."""
-    directory = compiled_directory(path)
-    if directory is None:
-        return
-    kernel = compiled(undo_float_predictor)
-    if kernel is not None:
-        item = directory.dtype.itemsize
-        line = np.zeros((1, item), np.uint8)
-        kernel(line, _room(line), np.zeros(1, f"u{item}"), 0, 1)
-
-
-def compiled_directory(path: Path) -> Directory | None:
-    """The directory of a file that is read through a compiled loop; None for all others."""
-    with opened(path) as fetch:
-        directory = read_directory(fetch)
-    if directory is None or directory.predictor != FLOAT_PREDICTOR:
-        return None
-    return directory
 
 
 def read_window(
@@ -74,16 +44,8 @@ def read_window(
             raise ValueError("rows lie beyond the end of the file")
         return np.frombuffer(data, directory.dtype).reshape(-1, directory.shape[1])[:, columns]
     out = np.empty(window.shape, directory.dtype)
-    undo = None
-    if directory.dtype.isnative:
-        undo = _undoing_loop(directory)  # which puts numbers where they belong at once
     for tile in _tiles(directory, window):
-        if undo is not None and tile.is_whole and directory.is_written(tile.number):
-            first = tile.within[0].start * out.shape[1] + tile.within[1].start
-            lines = _bytes_of(fetch, directory, tile.number, tile.y)
-            undo(lines, _room(lines), out.reshape(-1).view(f"u{out.itemsize}"), first, out.shape[1])
-        else:
-            out[tile.within] = _part(path, fetch, directory, tile, fill)
+        out[tile.within] = _part(path, fetch, directory, tile, fill)
     return out
 
 
@@ -112,15 +74,12 @@ class _Tile:
         Its place among all blocks, and its row of blocks.
     own, within
         Rows and columns within the block, and within the window.
-    is_whole
-        Whether all of the block is wanted.
     """
 
     number: int
     y: int
     own: tuple[slice, slice]
     within: tuple[slice, slice]
-    is_whole: bool
 
 
 _tiles_of: WeakKeyDictionary[Window, tuple[tuple[int, ...], tuple[_Tile, ...]]] = (
@@ -153,7 +112,6 @@ def _listed(directory: Directory, window: Window) -> Iterator[_Tile]:
                 slice(r.start - rows.start, r.stop - rows.start),
                 slice(c.start - columns.start, c.stop - columns.start),
             ),
-            (r.stop - r.start, c.stop - c.start) == (height, width),
         )
 
 
@@ -170,11 +128,6 @@ def _block(fetch: Fetch, directory: Directory, number: int, y: int) -> np.ndarra
     data = _bytes_of(fetch, directory, number, y)
     lines, width, item = len(data), directory.block[1], directory.dtype.itemsize
     if directory.predictor == FLOAT_PREDICTOR:
-        undo = _undoing_loop(directory)
-        if undo is not None:
-            whole = np.empty((lines, width), f"u{item}")
-            undo(data, _room(data), whole.reshape(-1), 0, width)
-            return whole.view(f"f{item}")
         whole = np.zeros((lines, width), f"u{item}")
         planes = np.cumsum(data, axis=1, dtype=np.uint8)
         for plane in range(item):  # largest byte first; thrice as fast as turning bytes about
@@ -202,15 +155,3 @@ def _bytes_of(fetch: Fetch, directory: Directory, number: int, y: int) -> np.nda
     if len(data) != lines * line or lines < (min(height, last) if strips else height):
         raise ValueError(f"a block has {len(data)} bytes instead of {height * line}")
     return np.frombuffer(data, np.uint8).reshape(lines, line)
-
-
-def _room(lines: np.ndarray) -> np.ndarray:
-    """Where the loop that undoes the predictor of floats keeps the sums of a line."""
-    return np.empty(lines.shape[1] // 8 + 1, np.uint64)
-
-
-def _undoing_loop(directory: Directory) -> Loop | None:
-    """The compiled loop that undoes the predictor of floats; None where there is none to undo."""
-    if directory.predictor != FLOAT_PREDICTOR or sys.byteorder != "little":
-        return None
-    return compiled(undo_float_predictor)

@@ -1,0 +1,75 @@
+"""The kernel that adds up areas of class codes: see `bavlo.compiled`."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from bavlo.compiled import helper, kernel
+
+IN_TURN = 4  # sums of a class code
+
+# ruff: noqa: PLR0913 - a kernel takes its arrays one by one
+
+
+@helper
+def move_sum(
+    sums: np.ndarray, share: float, factor: float, factor_km: float, total: np.ndarray
+) -> None:
+    """Add the sums of a code in a run to those of its region, and begin anew."""
+    width = (sums[0] + sums[1]) + (sums[2] + sums[3])
+    total[0] += share * (factor * width)
+    total[1] += share * (factor_km * width)
+    sums[0] = sums[1] = sums[2] = sums[3] = 0.0
+
+
+@kernel
+def add_codes(
+    codes: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
+    place: np.ndarray,
+    region: np.ndarray,
+    fraction: np.ndarray,
+    total: np.ndarray,
+    sums: np.ndarray,
+) -> None:
+    """Areas of class codes times the covered share of their cells, run by run.
+
+    Neighbours often share a code, and a sum waits for the one before it: so each code has as many
+    sums as `IN_TURN`, to which the cells of a run are added in turn.
+
+    Parameters
+    ----------
+    codes : (C,) int32
+        The place of each cell's code among L codes, -1 where there is no data.
+    rows : (2, n) float64
+        One factor of both sorts of areas.
+    columns : (m, nx) float64
+        The other factor: one for all rows, or of each row.
+    place : (2, N) int64
+        First cell of each run and the one after its last, of one row.
+    region, fraction : (N,)
+        Whose run it is, and the share of each cell that is covered.
+    total : (R, L, 2) float64
+        Added to.
+    sums : (L, IN_TURN) float64
+        Room of zeros, which are left as such.
+    """
+    width = columns.shape[1]
+    for run in range(region.size):
+        first, last = place[0, run], place[1, run]
+        row = first // width
+        line = columns[row if columns.shape[0] > 1 else 0]
+        own, each = codes[first:last], line[first - row * width :]
+        for x in range(own.size):
+            if own[x] >= 0:
+                sums[own[x], x % IN_TURN] += each[x]
+        of_region, share = total[region[run]], fraction[run]
+        if own.size > sums.shape[0]:
+            for n in range(sums.shape[0]):
+                move_sum(sums[n], share, rows[0, row], rows[1, row], of_region[n])
+        else:
+            for x in range(own.size):
+                if own[x] >= 0:
+                    n = own[x]
+                    move_sum(sums[n], share, rows[0, row], rows[1, row], of_region[n])

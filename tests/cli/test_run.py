@@ -468,6 +468,6 @@ def test_a_study_needs_no_more_memory_than_its_largest_result(demo, tmp_path):
                        cwd=tmp_path, check=False)  # fmt: skip
         needs.append(int(re.search(r"this job needs (\d+)MB", done.stdout + done.stderr)[1]))
     assert not (tmp_path / "out" / "warm.csv").exists()
-    memory = f"{int(1.1 * max(needs))}MB"
+    memory = f"{int(1.15 * max(needs))}MB"
     done = program("run", "s.toml", "--jobs", "1", "--memory", memory, cwd=tmp_path)
     assert done.stdout.count("made in") == 4

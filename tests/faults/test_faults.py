@@ -14,7 +14,7 @@ UNCOVERED = {
     "points.csv", "t.json", "t.parquet", "rain.grib", "r.fgb", "r.kml", "r.parquet",
     "rain.zarr/rain/.zarray", "rain.zarr/rain/.zattrs", "rain.zarr/rain/2.0.0",
     "rain.zarr/time/.zattrs", "study.toml", "t.shp.zip!t.shp", "t.shp.zip!t.shx",
-    "t.shp.zip!t.dbf",
+    "t.shp.zip!t.dbf", "t.shp.zip!t.prj",
 }  # fmt: skip
 
 

@@ -24,6 +24,7 @@ PLAIN = {
     "…": "...", "×": "x", "–": "-", "—": "-", "≥": ">=", "≤": "<=", "°": " deg", "²": "2", "³": "3",
     "→": "->", "“": '"', "”": '"', "‘": "'", "’": "'", "·": "*", "±": "+-", "−": "-",
 }  # fmt: skip
+UNMAPPED = ("failed to map segment from shared object", "cannot allocate memory")
 REPORT = "please report it with that file"
 
 
@@ -139,7 +140,7 @@ def status_of(error: BaseException, *, verbose: bool, left: str = NOTHING) -> in
     if isinstance(error, OSError) and error.errno in CLOSED:
         _let_go(sys.stdout)
         return 0 if error.errno == errno.EPIPE else 1
-    if isinstance(error, MemoryError):
+    if isinstance(error, MemoryError) or _is_for_want_of_addresses(error):
         _say("out of memory; use fewer regions or a smaller --memory")
         return 1
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
@@ -153,6 +154,11 @@ def status_of(error: BaseException, *, verbose: bool, left: str = NOTHING) -> in
         return 1
     _say_unexpected(error, verbose=verbose)
     return 1
+
+
+def _is_for_want_of_addresses(error: BaseException) -> bool:
+    """Whether a library found no room for itself."""
+    return isinstance(error, ImportError) and str(error).lower().endswith(UNMAPPED)
 
 
 def _say_unexpected(error: BaseException, *, verbose: bool) -> None:

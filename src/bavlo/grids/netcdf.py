@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -14,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.files import DAMAGE
-from bavlo.grids import cf, cf_format, hdf5
+from bavlo.grids import cf, cf_format
 from bavlo.grids.classic import check_whole
 from bavlo.grids.container import Container, Stored
 from bavlo.grids.elsewhere import check_heaps
@@ -22,12 +21,6 @@ from bavlo.grids.elsewhere import check_heaps
 MOST_OPEN = 8
 CHUNK_CACHE = 2**20  # for coordinates and small variables
 MOST_CHUNK_CACHE = 2**26
-
-# Files of which opening by the HDF5 library takes less time than loading the netCDF library, which
-# opens a file in half the time.
-FEW = 16
-
-_count = itertools.count()  # of the files that were opened
 LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at once
 _open: OrderedDict[Path, tuple[Any, Container, tuple[int, ...]]] = OrderedDict()
 
@@ -67,19 +60,13 @@ def check_sound(path: Path) -> None:
     check_whole(path)
 
 
-def _opened(path: Path) -> tuple[Any, Container]:
-    """A file and its variables, by the library that is the faster for so many of them."""
-    plain = hdf5.open_plain(path) if next(_count) < FEW else None
-    return plain or _open_any(path)
-
-
 def _close(data: Any) -> None:
     with suppress(RuntimeError):  # closed already
         data.close()
 
 
-def _open_any(path: Path) -> tuple[Any, Container]:
-    """A file and its variables by the netCDF library."""
+def _opened(path: Path) -> tuple[Any, Container]:
+    """A file and its variables."""
     import netCDF4
 
     # The library's own default is so large that open files add up.

@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from bavlo.files import DAMAGE
 from bavlo.grids import cf, cf_format, remote_classic
 from bavlo.grids.classic import is_classic
 from bavlo.grids.container import Container, Stored
-from bavlo.grids.hdf5 import variable
 from bavlo.grids.urls import first_bytes, hdf5, url_of
+
+BARE = b"This is a netCDF dimension but not a netCDF variable"
+OWN = ("REFERENCE_LIST", "DIMENSION_LIST", "CLASS", "NAME")
 
 
 @contextmanager
@@ -32,10 +37,68 @@ def container(path: Path) -> Iterator[Container]:
             import h5py
 
             if isinstance(item, h5py.Dataset):
-                found.update(variable(name, item, by_chunks=True))
+                found.update(_variable(name, item))
 
         file.visititems(note)
         yield Container(found)
+
+
+def _variable(name: str, item: Any) -> dict[str, Stored]:
+    """A dataset by its name; empty where it stands for a dimension without a coordinate."""
+    if _is_bare(item):
+        return {}
+    dimensions: tuple[str, ...]
+    if item.is_scale:
+        dimensions = (name.rpartition("/")[2],)
+    else:
+        dimensions = tuple(
+            scale[0].name.rpartition("/")[2] if len(scale) else f"dimension {n}"
+            for n, scale in enumerate(item.dims)
+        )
+    kind = np.dtype(item.dtype) if item.dtype.kind in "iuf" else None
+    return {
+        name: Stored(
+            name,
+            dimensions,
+            tuple(item.shape),
+            kind,
+            dict(_attributes(item)),
+            item.chunks,
+            partial(_read, item),
+            default_fill=None if kind is None else cf.default_fill(kind),
+            is_hdf5=True,
+            by_chunks=True,
+        )
+    }
+
+
+def _is_bare(item: Any) -> bool:
+    """Whether it stands for a dimension without a coordinate; it holds zeros."""
+    name = item.attrs.get("NAME", b"") if item.is_scale else b""
+    return bytes(name).startswith(BARE) if isinstance(name, bytes) else False
+
+
+def _read(item: Any, key: Any) -> np.ndarray:
+    return np.asarray(item[key])
+
+
+def _attributes(item: Any) -> Iterator[tuple[str, Any]]:
+    """The attributes that are not the netCDF library's own, as that would give them."""
+    for name in item.attrs:
+        if name not in OWN and not name.startswith("_Netcdf4"):
+            yield name, _as_given(item.attrs[name])
+
+
+def _as_given(value: Any) -> Any:
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    if isinstance(value, np.ndarray):
+        if value.size == 1:
+            return _as_given(value.ravel()[0])
+        if value.dtype.kind in "OS":
+            return [_as_given(each) for each in value.ravel()]
+        return value
+    return value if isinstance(value, (str, np.generic)) else ""  # else there is none
 
 
 FORMAT = cf_format.ContainerFormat(container)

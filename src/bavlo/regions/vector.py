@@ -22,7 +22,6 @@ import shapely
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
-from bavlo.regions import geojson
 from bavlo.regions.features import Features
 from bavlo.regions.loading import vector_library
 from bavlo.regions.text_encoding import doubt_of
@@ -49,6 +48,7 @@ LAT_NAMES = ("lat", "latitude", "y")
 POINTER, HEAD = b"<OGRVRTDataSource", 4096  # how a file begins that is a virtual layer
 SHAPEFILE = "Shapefile"
 LONGEST_QUERY, STEPS_OF_QUERY = 20, 100_000  # seconds, and steps after which these are looked at
+LARGEST_LISTED = 2**25  # bytes of a GeoJSON file whose features are counted
 LARGE, MOST_GROWTH = 2**27, 200  # bytes of a member, and of one byte that is stored
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
 WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
@@ -124,9 +124,6 @@ def read(path: Path, layer: str | None = None) -> Features:
     layer
         Needed where the file has more than one.
     """
-    plain = None if path.is_dir() else geojson.plain(path)
-    if plain is not None and layer in (None, plain.layer):
-        return plain
     names = layers(path)
     if not names:
         raise InputError(path, "has no layer with geometry", "give a file of polygons")
@@ -136,7 +133,7 @@ def read(path: Path, layer: str | None = None) -> Features:
         raise InputError(path, f"has no layer '{layer}'", known_words(layer, names))
     reader = None if path.is_dir() else READERS.get(path.suffix.lower())
     found = reader(path) if reader else _by_pyogrio(path, layer or names[0])
-    listed = None if path.is_dir() else geojson.count_of(path)
+    listed = _listed_features(path)
     if listed is not None and len(found.geometry) < listed:
         raise InputError(
             path,
@@ -144,6 +141,26 @@ def read(path: Path, layer: str | None = None) -> Features:
             "mend the others, or take them out",
         )
     return found
+
+
+def _listed_features(path: Path) -> int | None:
+    """How many features a GeoJSON collection lists, whatever they are; None of other files.
+
+    The vector library leaves out without a word what is no feature.
+    """
+    if path.is_dir() or path.suffix.lower() not in (".geojson", ".json"):
+        return None
+    check_regular(path)
+    try:
+        if path.stat().st_size > LARGEST_LISTED:
+            return None
+        import orjson
+
+        found = orjson.loads(path.read_bytes())
+    except (OSError, ValueError):
+        return None
+    listed = found.get("features") if isinstance(found, dict) else None
+    return len(listed) if isinstance(listed, list) else None
 
 
 def _check_view(path: Path, layer: str) -> None:

@@ -69,11 +69,6 @@ class CFGrid:
         return int(np.prod(self.chunks)) * self.dtype.itemsize
 
     @property
-    def has_large_chunks(self) -> bool:
-        """Whether its chunks hold many steps and are larger than the library keeps."""
-        return self.is_hdf5 and self.needs_rechunking and self.chunk_size > chunks.LARGE_CHUNK
-
-    @property
     def reader(self) -> ChunkReader | None:
         """What reads its raw chunks; None where the library must."""
         return chunks.reader_of(self.path, self.variable.name) if self.is_hdf5 else None
@@ -136,12 +131,10 @@ class CFGrid:
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
-        if self.by_chunks or self.has_large_chunks or (self.is_large and self.needs_rechunking):
+        if self.by_chunks or (self.is_large and self.needs_rechunking):
             reader = self.reader
-            if reader is not None and self.by_chunks:
-                return reader.read(key)
             if reader is not None:
-                return reader.read_large(key) if self.has_large_chunks else reader.read_kept(key)
+                return reader.read(key)
         with self.opener(self.path) as container:
             variable = container[self.variable.name]
             if self.step_chunk > 1:

@@ -20,12 +20,11 @@ import numpy as np
 
 from bavlo.errors import InputError
 from bavlo.grids.cfgrid import AXES, CFGrid
-from bavlo.grids.fast.chunks import ChunkReader
 from bavlo.grids.source import CellSelection
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order
-Fitting = Callable[[float, float], int]
+Fitting = Callable[[float], int]
 Box = Sequence[int]  # first and last row and column of a rectangle, the last ones excluded
 Fill = Callable[[slice, Box, np.ndarray], None]
 
@@ -152,8 +151,7 @@ class TurnedChunks:
     memory
         Bytes that the whole job may take.
     fitting
-        How many workers fit that take so many bytes each, given the bytes of held chunks, which
-        become part of what they take; raises where not even one fits.
+        How many workers fit that take so many bytes each; raises where not even one fits.
     """
 
     def __init__(
@@ -174,25 +172,11 @@ class TurnedChunks:
         if self.reader is None:
             # The library has a chunk twice, and all of its cells are taken at once.
             largest = max((band.size for band in self.bands), default=0)
-            self.jobs = fitting(3.0 * inner.chunk_size + largest * self.height * item, 0.0)
+            self.jobs = fitting(3.0 * inner.chunk_size + largest * self.height * item)
         else:
-            self._begin_with_held(self.reader)
-            self.jobs = fitting(worker_bytes(inner, memory), self.reader.held_bytes)
+            self.jobs = fitting(worker_bytes(inner, memory))
         self.buffers = threading.local()
         self.handle: int | None = None
-
-    def _begin_with_held(self, reader: ChunkReader) -> None:
-        """Take first what was inflated for a sample; let go of that if others come before it."""
-        held = reader.held.numbers
-        self.work.sort(key=lambda each: self._chunk(*each) not in held)  # keeps the order
-        if {self._chunk(*each) for each in self.work[: len(held)]} != held:
-            reader.forget()
-
-    def _chunk(self, band: Band, run: int) -> tuple[int, ...]:
-        """The number of the first chunk of a band and a run of steps along every dimension."""
-        at = {"time": run * self.height, "y": int(band.row[0]), "x": int(band.column[0])}
-        place = (at[name] if isinstance(name, str) else name for name in self.inner.order)
-        return tuple(n // size for n, size in zip(place, self.inner.chunks, strict=True))
 
     @property
     def size(self) -> int:

@@ -23,6 +23,7 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.accumulated import DifferencedGrid
 from bavlo.grids.digest import take_ahead
+from bavlo.grids.fast.chunks import forget_all
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.mosaic import MosaicGrid
@@ -32,7 +33,7 @@ from bavlo.grids.tiled import TiledGrid
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.checks import check_of_use
 from bavlo.plan.inspection import holds_codes, inspected
-from bavlo.plan.reading import forget_large_chunks, prepare_large_chunks
+from bavlo.plan.reading import check_room_for_chunks
 from bavlo.plan.wording import counted
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
@@ -51,10 +52,9 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         }
         reading = replace(request.grids.reading, called=argument.name, **own)
         opened = open_grid(argument.paths, reading)
-        prepare_large_chunks(opened, request.run)
+        check_room_for_chunks(opened, request.run)
         source = settled(opened, report, request.run.jobs)
-        if len(request.grids.arguments) > 1:
-            forget_large_chunks(opened)
+        forget_all()  # what a sample was taken of
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")

@@ -38,6 +38,7 @@ SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 # Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
 SMALL_SIDE = 16
 MANY_CELLS = 2**23
+LARGE_CHUNK = 2**25  # bytes of a chunk, of whose file only one place is looked at
 RUNS_LOOKED_AT = 3
 MOSTLY_OUTSIDE, MOSTLY_INSIDE = 0.5, 0.95  # shares of a sample within a valid range
 
@@ -102,6 +103,11 @@ def _covered(starts: list[int], side: int, size: int) -> np.ndarray:
     return np.unique(np.concatenate([np.arange(n, min(n + side, size)) for n in starts]))
 
 
+def _has_large_chunks(file: GridFile) -> bool:
+    """Whether looking at a step of it takes long, as many others are stored together with it."""
+    return isinstance(file, CFGrid) and file.needs_rechunking and file.chunk_size > LARGE_CHUNK
+
+
 def _steps_looked_at(source: JoinedGrid) -> list[int]:
     """Steps spread over the record; in a few runs where chunks hold many of them.
 
@@ -115,7 +121,7 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
         return [int(n) for n in np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
     file = source.files[0]
     # A chunk so large takes a second to inflate: those that others look at too must do.
-    count = 1 if isinstance(file, CFGrid) and file.has_large_chunks else RUNS_LOOKED_AT
+    count = 1 if _has_large_chunks(file) else RUNS_LOOKED_AT
     length = STEPS_LOOKED_AT // count
     runs = np.linspace(0, max(steps - length, 0), count).astype(int)
     if source.step_chunk >= length:  # each in one chunk

@@ -28,57 +28,26 @@ def rechunked_source(
     elsewhere = run.cluster is not None
     tell = report.warn if elsewhere else report.note
 
-    def fitting(size: float, held: float) -> int:
-        # What is held is in use already, and becomes part of the first units.
-        return fitting_jobs(run.jobs, run.memory, Needs(size, -held))
+    def fitting(size: float) -> int:
+        return fitting_jobs(run.jobs, run.memory, Needs(size, 0.0))
 
     room = Room(run.memory, fitting, run.scratch, elsewhere)
     with rechunked(source, cells, room, tell) as same:
         yield same
 
 
-def prepare_large_chunks(source: GridSource, run: Resources) -> None:
-    """Refuse chunks of which not even one fits into memory, before any is looked into.
-
-    Where two fit, a second is inflated while the first is looked into.
+def check_room_for_chunks(source: GridSource, run: Resources) -> None:
+    """Refuse chunks of many steps of which not even one fits into memory, before any is read.
 
     Raises
     ------
     RequestError
         Which names the least memory that is enough.
     """
-    large = _with_large_chunks(source)
-    if large is None:
-        return
-    jobs = fitting_jobs(run.jobs, run.memory, turning_needs(source, run))
-    if jobs > 1 and run.cluster is None and large.reader is not None:
-        large.reader.held.look_ahead(large.order.index("time"))
-
-
-def forget_large_chunks(source: GridSource) -> None:
-    """Let go of what was inflated to look into a grid, before others are looked into."""
-    large = _with_large_chunks(source)
-    if large is not None and large.reader is not None:
-        large.reader.forget()
-
-
-def _with_large_chunks(source: GridSource) -> CFGrid | None:
-    """The first file of such chunks, whose first ones are looked into."""
-    files = (f for f in source.files if isinstance(f, CFGrid) and f.has_large_chunks)
-    return next(files, None)
-
-
-def turning_needs(source: GridSource, run: Resources) -> Needs:
-    """What each worker takes to turn chunks about into a scratch file; nothing where none are.
-
-    Chunks that are held already are in use and become part of that, so they are taken off `kept`.
-    """
     turned = [f for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
-    if not turned:
-        return Needs(0.0, 0.0)
-    largest = max(turned, key=lambda file: file.chunk_size)
-    held = 0 if largest.reader is None else largest.reader.held_bytes
-    return Needs(worker_bytes(largest, run.memory), -float(held))
+    if turned:
+        largest = max(turned, key=lambda file: file.chunk_size)
+        fitting_jobs(run.jobs, run.memory, Needs(worker_bytes(largest, run.memory), 0.0))
 
 
 def single_steps(

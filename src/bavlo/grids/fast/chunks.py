@@ -16,7 +16,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
-from functools import cached_property, partial
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -26,23 +26,21 @@ from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.chunk_pieces import Piece, piece_of, pieces_of_rows
 from bavlo.grids.fast.chunk_table import chunk_table
-from bavlo.grids.fast.held_chunks import Chunk, HeldChunks, Inflated
 from bavlo.grids.fast.inflate import inflate
 from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
 
 Fetch = Callable[[int, int], bytes]
-Part = Callable[[Fetch, Chunk, tuple[slice, ...]], np.ndarray]
+Chunk = tuple[int, ...]  # its number along every dimension
+Inflated = bytes | None  # of a chunk; None where it was never written
 
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000
 WIDE = 4  # bytes of a number, from which on it is put together byte by byte
 SMALL_CHUNK = 2**14  # bytes of a chunk
-LARGE_CHUNK = 2**25  # bytes of a chunk of which only the last one is kept
 GATHERED = 2**17  # bytes of small chunks of which cells are taken at once
-FEW_KEPT = 2**24  # bytes of inflated chunks that looking at a sample keeps
 MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
 
 _lock = threading.Lock()
@@ -74,14 +72,10 @@ class ChunkReader:
     offset: np.ndarray
     size: np.ndarray
     kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
-    few: KeptChunks = field(default_factory=lambda: KeptChunks(FEW_KEPT))
     pieces: dict[int, tuple[CellSelection, list[Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
         """Stored numbers of a hyperslab; dimensions that are indexed by a number are dropped."""
-        return self._read(key, self._part)
-
-    def _read(self, key: tuple[slice | int, ...], part: Part) -> np.ndarray:
         ranges = [k if isinstance(k, slice) else slice(k, k + 1) for k in key]
         out = np.empty([r.stop - r.start for r in ranges], self.dtype)
         numbers = [
@@ -96,43 +90,13 @@ class ChunkReader:
                     low, high = max(r.start, n * size), min(r.stop, (n + 1) * size)
                     inside.append(slice(low - n * size, high - n * size))
                     target.append(slice(low - r.start, high - r.start))
-                out[tuple(target)] = part(file, chunk, tuple(inside))
+                out[tuple(target)] = self._part(file, chunk, tuple(inside))
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
 
-    def read_kept(self, key: tuple[slice | int, ...]) -> np.ndarray:
-        """The same, of chunks that hold many steps; a few are kept for the next steps."""
-        return self._read(key, partial(self._part_kept, self.few))
-
-    def read_large(self, key: tuple[slice | int, ...]) -> np.ndarray:
-        """The same of chunks so large that only the last one is kept, inflated, for the next call.
-
-        That is what looking at a sample needs. What is held goes over to `parts_once`; `forget`
-        lets go of it.
-        """
-        return self._read(key, self._part_held)
-
-    def _part_held(self, file: Fetch, chunk: Chunk, inside: tuple[slice, ...]) -> np.ndarray:
-        return self._unshuffled(self.held.look(chunk), inside)
-
-    @cached_property
-    def held(self) -> HeldChunks:
-        """Large chunks that a sample was taken of."""
-        return HeldChunks(self._inflated_alone, self.offset.shape)
-
-    def _inflated_alone(self, chunk: Chunk) -> Inflated:
-        with self._opened() as file:
-            return self._bytes(file, chunk)
-
-    @property
-    def held_bytes(self) -> int:
-        """What is held takes, also where it is not inflated yet."""
-        return len(self.held) * self._chunk_size
-
     def forget(self) -> None:
         """Let go of what is kept, inflated, of chunks that hold many steps."""
-        self.held.forget()
-        self.few.clear()
+        self.kept.clear()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
@@ -294,17 +258,9 @@ class ChunkReader:
         """Part of a chunk; those of several steps are kept for the next run of steps."""
         if self.chunks[0] == 1:
             data = self._bytes(file, chunk)
-            return self._unshuffled(data, inside)
-        return self._part_kept(self.kept, file, chunk, inside)
-
-    def _part_kept(
-        self, kept: KeptChunks, file: Fetch, chunk: tuple[int, ...], inside: tuple[slice, ...]
-    ) -> np.ndarray:
-        whole = tuple(slice(0, n) for n in self.chunks)
-        values: np.ndarray = kept.get(
-            chunk, lambda: self._unshuffled(self._bytes(file, chunk), whole)
-        )
-        return values[inside]
+        else:
+            data = self.kept.get(chunk, lambda: self._bytes(file, chunk))
+        return self._unshuffled(data, inside)
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
         """The inflated bytes of a chunk; None where it was never written."""
@@ -314,7 +270,7 @@ class ChunkReader:
         """The same by the place of a chunk and its stored length."""
         if offset < 0:
             return None
-        data: bytes | bytearray = file(offset, length)
+        data = file(offset, length)
         if len(data) < length:
             raise OSError("a chunk lies beyond the end of the file")
         size = self._chunk_size
@@ -385,8 +341,7 @@ class _LastChunk:
         """Those of a chunk."""
         if chunk != self._chunk:
             self._data = None  # let go of before the next takes its place
-            held = self._reader.held
-            self._data = held.taken(chunk) if held else self._reader._bytes(self._file, chunk)
+            self._data = self._reader._bytes(self._file, chunk)
             self._chunk = chunk
         return self._data
 
@@ -454,5 +409,4 @@ def forget_all() -> None:
     with _lock:
         readers = [reader for reader in _readers.values() if reader is not None]
     for reader in readers:
-        reader.kept.clear()
         reader.forget()

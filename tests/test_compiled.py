@@ -44,7 +44,7 @@ def test_nothing_is_kept_where_others_can_write(tmp_path):
     cache.chmod(0o777)
     found, said = spells(cache)
     assert found == "[10, 10, 10, 10]"
-    assert "others may write there" in said
+    assert "is open to others" in said
     assert not list(cache.rglob("*.nb?"))
 
 

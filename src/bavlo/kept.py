@@ -90,7 +90,7 @@ def is_private(folder: Path) -> bool:
     if not private and str(folder) not in _said:
         _said.add(str(folder))
         warnings.warn(
-            f"{folder}: others may write there, so nothing is kept or believed; chmod 700 it, or "
+            f"{folder}: is open to others, so nothing is kept there or believed; chmod 700 it, or "
             "name another folder",
             BavloWarning,
             stacklevel=2,

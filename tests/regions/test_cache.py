@@ -107,7 +107,7 @@ def test_what_others_may_have_written_is_neither_read_nor_kept(cache):
     for loose in (0o755, 0o770, 0o707):
         cache.chmod(loose)
         kept._said.clear()
-        with pytest.warns(BavloWarning, match="others may write there"):
+        with pytest.warns(BavloWarning, match="is open to others"):
             assert kept.load(path, ["cells"]) is None
         with warnings.catch_warnings():  # it is said once
             warnings.simplefilter("error")
@@ -116,7 +116,7 @@ def test_what_others_may_have_written_is_neither_read_nor_kept(cache):
     cache.chmod(0o700)
     cache.parent.chmod(0o777)
     kept._said.clear()
-    with pytest.warns(BavloWarning, match="others may write there"):
+    with pytest.warns(BavloWarning, match="is open to others"):
         assert kept.load(path, ["cells"]) is None
     cache.parent.chmod(0o700)
     assert kept.load(path, ["cells"]) is not None

@@ -1,8 +1,6 @@
 """Plain TIFF blocks read here give what the raster library gives."""
 
-import struct
-from contextlib import contextmanager
-from dataclasses import fields
+import zlib
 
 import numpy as np
 import pytest
@@ -10,8 +8,9 @@ import rasterio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.grids.fast import tiff, tiff_directory
-from bavlo.grids.fast.tiff_directory import opened, read_directory
+from bavlo.grids.fast.tiff import Blocks
+from bavlo.grids.raster_files import raster_and_bytes
+from bavlo.grids.raster_tags import likeness
 from bavlo.grids.source import CellSelection, CellSubset, Window
 
 
@@ -58,15 +57,16 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
         data.write(values, 1)
     with rasterio.open(path) as data:
         whole = data.read(1)
-    with opened(path) as fetch:
-        directory = read_directory(fetch)
-        assert directory is not None
+    with raster_and_bytes(path) as (data, fetch):
+        stored = Blocks.of(data, fetch)
+        assert stored is not None
+        assert stored.predictor == predictor
         for rows, columns in (
             (slice(0, 70), slice(0, 90)),
             (slice(13, 57), slice(30, 65)),
             (slice(69, 70), slice(0, 1)),
         ):
-            found = tiff.read_window(path, fetch, directory, window_of(rows, columns), 0)
+            found = stored.read(data, fetch, window_of(rows, columns), 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
 
 
@@ -86,119 +86,40 @@ def test_only_blocks_that_hold_wanted_cells_are_fetched(drawn):
         assert own == sorted(set(own)) == window.blocks(block)
 
 
-BLOCKS = {
-    "tiles": {"tiled": True, "blockxsize": 64, "blockysize": 32},
-    "strips": {"blockysize": 7},
-}
-
-
-LIKE = {
-    "tiles": {"tiled": True, "blockxsize": 32, "blockysize": 16},
-    "strips": {"blockysize": 3},
-    "one strip": {"blockysize": 40, "BIGTIFF": "YES"},
-}
-
-
-@contextmanager
-def read_anew():
-    """Without what is known of the file that was read before."""
-    with pytest.MonkeyPatch.context() as without:
-        without.setattr(tiff_directory, "_latest", None)
-        yield
-
-
-def directory_of(content):
-    return read_directory(lambda first, size: content[first : first + size])
-
-
-def written(path, values, date="2001:01:01 00:00:00", tagged="after", **settings):
-    """The bytes of a raster; the directory lies at the end where it was tagged after its values."""
-    height, width = values.shape
-    with rasterio.open(
-        path, "w", driver="GTiff", width=width, height=height, count=1, dtype=values.dtype,
-        compress="deflate", nodata=-1, **settings,
-    ) as data:  # fmt: skip
-        steps = [lambda: data.update_tags(TIFFTAG_DATETIME=date), lambda: data.write(values, 1)]
-        for step in steps if tagged == "before" else steps[::-1]:
-            step()
-    return path.read_bytes()
-
-
-def facts(directory):
-    """All that a directory says."""
-    return directory and [getattr(directory, f.name) for f in fields(directory)]
-
-
-@pytest.mark.parametrize("layout", LIKE)
-@pytest.mark.parametrize("tagged", ["before", "after"])
-def test_the_directory_of_a_like_file_is_the_one_that_would_be_read_anew(
-    layout, tagged, tmp_path, monkeypatch
-):
-    random, seen, whole = np.random.default_rng(4), [], tiff_directory._read_directory
-    monkeypatch.setattr(tiff_directory, "_latest", None)
-    parsed = []
-    monkeypatch.setattr(
-        tiff_directory, "_read_directory", lambda at: parsed.append(at) or whole(at)
-    )
-    for n in range(4):
-        values = random.gamma(1, 40, (40, 70)).astype("f4")
-        date = f"200{n}:01:01 00:00:00"
-        content = written(tmp_path / f"{n}.tif", values, date, tagged, **LIKE[layout])
-        with read_anew():
-            anew = directory_of(content)
-        found = directory_of(content)
-        assert facts(found) == facts(anew)
-        seen.append(found)
-    assert len({each.signature for each in seen}) == 1
-    assert len({each.sizes for each in seen}) == 4
-    assert len(parsed) == 4 + 1  # each anew, and the first
-
-
-@pytest.mark.parametrize("layout", LIKE)
-@pytest.mark.parametrize("tagged", ["before", "after"])
-def test_no_change_of_a_directory_is_overlooked_since_it_was_like_another(layout, tagged, tmp_path):
+def test_a_turned_bit_in_a_block_is_damage(tmp_path):
     values = np.random.default_rng(5).gamma(1, 40, (40, 70)).astype("f4")
-    content = written(tmp_path / "a.tif", values, tagged=tagged, **LIKE[layout])
-    known = directory_of(content)
-    within = range(known.offsets[0], known.offsets[-1] + known.sizes[-1])
-    differ = 0
-    for place in [*range(within.start), *range(within.stop, len(content))]:
-        for bit in (1, 2, 128):
-            changed = bytearray(content)
-            changed[place] ^= bit
-            with read_anew():
-                anew = facts(directory_of(changed))
-            assert facts(directory_of(content)) == facts(known)
-            assert facts(directory_of(changed)) == anew
-            differ += anew != facts(known)
-    assert differ > 300
-    for end in range(0, len(content), 7):
-        with read_anew():
-            anew = facts(directory_of(content[:end]))
-        assert facts(directory_of(content[:end])) == anew
+    path = tmp_path / "a.tif"
+    with rasterio.open(
+        path, "w", driver="GTiff", width=70, height=40, count=1, dtype="float32",
+        compress="deflate", blockysize=10,
+    ) as data:  # fmt: skip
+        data.write(values, 1)
+    with raster_and_bytes(path) as (data, fetch):
+        stored, every = Blocks.of(data, fetch), window_of(slice(0, 40), slice(0, 70))
+        places = stored.places(data, every)
+        np.testing.assert_array_equal(stored.read(data, fetch, every, 0), values)
+        whole = path.read_bytes()
+        for offset, size in places:
+            for place in (offset + 2, offset + size // 2, offset + size - 1):
+                content = bytearray(whole)
+                content[place] ^= 4
+
+                def damaged(first, count, content=content):
+                    return bytes(content[first : first + count])
+
+                with pytest.raises((zlib.error, ValueError)):
+                    stored.read(data, damaged, every, 0)
 
 
-def test_a_directory_that_was_left_behind_is_not_taken_for_the_one_that_counts():
-    def entries(width):
-        told = {256: width, 257: 4, 258: 8, 259: 8, 273: 200, 277: 1, 278: 4, 279: 30}
-        listed = [struct.pack("<HHII", tag, 4, 1, value) for tag, value in told.items()]
-        return struct.pack("<H", len(told)) + b"".join(listed) + bytes(4)
-
-    first = struct.pack("<2sHI", b"II", 42, 8) + entries(70)
-    later = struct.pack("<2sHI", b"II", 42, len(first)) + entries(70) + entries(80)
-    with read_anew():
-        assert directory_of(first).shape == (4, 70)
-        assert directory_of(later).shape == (4, 80)
-        assert directory_of(first).shape == (4, 70)
-
-
-def test_files_that_say_something_else_have_another_signature(tmp_path):
-    signatures = set()
-    for n, change in enumerate(({}, {"nodata": 5}, {"width": 11}, {"crs": "EPSG:32744"})):
+def test_files_that_say_something_else_are_not_alike(tmp_path):
+    found = []
+    changes = ({}, {}, {"nodata": 5}, {"width": 11}, {"crs": "EPSG:32744"}, {"dtype": "int32"})
+    for n, change in enumerate(changes):
         settings = {"width": 10, "height": 10, "count": 1, "dtype": "int16", "compress": "deflate"}
         settings |= change
         with rasterio.open(tmp_path / f"{n}.tif", "w", driver="GTiff", **settings) as data:
-            data.write(np.ones((10, settings["width"]), "int16"), 1)
-        with opened(tmp_path / f"{n}.tif") as fetch:
-            signatures.add(read_directory(fetch).signature)
-    assert len(signatures) == 4
+            data.write(np.ones((10, settings["width"]), settings["dtype"]), 1)
+        with rasterio.open(tmp_path / f"{n}.tif") as data:
+            found.append(likeness(data))
+    assert found[0] == found[1]
+    assert all(found[0] != each for each in found[2:])

@@ -13,7 +13,6 @@ import os
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from functools import partial
 from pathlib import Path
 from threading import Lock, Thread
 from typing import Any, TypeVar
@@ -26,7 +25,7 @@ from bavlo.files import DAMAGE
 from bavlo.grids import urls
 from bavlo.grids.cf import unreadable
 from bavlo.grids.fast.chunk_table import ChunkTable, chunk_table
-from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5, TIFF
+from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5
 from bavlo.grids.source import GridFile
 
 CHUNKS = "checksums of stored chunks"
@@ -200,8 +199,6 @@ def _checksums(file: GridFile) -> np.ndarray | None:
     """(N, 3) offset, length and checksum of stored chunks; None where all must be read."""
     for opened in _descriptor(file.path):
         head = _read_at(opened, 0, 8)
-        if head[:4] in TIFF:
-            return _of_tiff(file.path, opened)
     return _of_hdf5(file.path, file.variable.name) if head == HDF5 else None
 
 
@@ -277,21 +274,6 @@ def _checks(path: Path, base: int, table: ChunkTable, carries: bool) -> np.ndarr
     for n in np.flatnonzero(~own).tolist():
         found[n] = _crc(path, base + int(table.offset[n]), int(table.size[n]))
     return found
-
-
-def _of_tiff(path: Path, opened: int) -> np.ndarray | None:
-    """The blocks of a deflated raster; None where it is stored otherwise."""
-    from bavlo.grids.fast.tiff_directory import known_directory
-
-    directory = known_directory(path, partial(_read_at, opened))
-    if directory is None or not directory.is_deflated:
-        return None
-    found = [
-        (offset, size, int.from_bytes(os.pread(opened, TAIL, offset + size - TAIL), "big"))
-        for offset, size in zip(directory.offsets, directory.sizes, strict=True)
-        if size >= TAIL
-    ]
-    return np.array(found, np.int64).reshape(-1, 3)
 
 
 def _read_at(file: int, place: int, size: int) -> bytes:

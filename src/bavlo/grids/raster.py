@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -16,19 +15,17 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.files import DAMAGE
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
-from bavlo.grids.fast.tiff_directory import Directory, Fetch, known_directory, read_directory
-from bavlo.grids.raster_files import Checksums, dataset, plain_bytes, plain_name
+from bavlo.grids.raster_files import dataset, plain_name, raster_and_bytes, verify_checksums
 from bavlo.grids.raster_tags import (
     bands_of,
     crs_notes,
     is_masked,
-    is_masked_beside,
     layout_of,
+    likeness,
     mask_notes,
     packing_of,
     raw_times,
@@ -36,9 +33,7 @@ from bavlo.grids.raster_tags import (
     variable_of,
     with_data,
 )
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
-
-Image = tuple[Fetch, Directory]
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, Window
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 
@@ -55,8 +50,8 @@ class RasterGrid:
         Of each band.
     expected
         The cells that the file must have, where it was not opened yet; else as found.
-    signature
-        Of a plain TIFF: files with the same are read without the raster library.
+    likeness
+        What files have in common of which only the first is looked at more closely.
     remote_size
         Bytes of a file by URL, or of the one that it is like; None of files of this machine.
     is_masked
@@ -75,7 +70,7 @@ class RasterGrid:
     grid_crs: str | None = None
     step_chunk: int = 1
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
-    signature: bytes | None = None
+    likeness: tuple[Any, ...] = ()
     remote_size: int | None = None
     is_masked: bool = False
 
@@ -95,68 +90,37 @@ class RasterGrid:
 
         They go `into` an array of that shape where one is given.
         """
-        from rasterio.windows import Window
-
         block = np.empty((last - first, cells.size)) if into is None else into
-        if self.signature is not None and self._read_plainly(cells, block):
-            return block
-        with dataset(self.path) as data:
-            if not self.checked:
+        about = self._fetched_at_once(cells)
+        with raster_and_bytes(self.path, about) as (data, fetch):
+            if not self.checked and likeness(data) != self.likeness:
                 self._check(data)
-            checks = Checksums.of(data, self.path)
+            blocks = None if self.is_masked else tiff.Blocks.of(data, fetch)
+            url = addresses.url_of(self.path)
+            if blocks is not None and url is not None and about is None:
+                places = [blocks.places(data, window) for window in cells.windows]
+                fetch = addresses.Ahead(url, filter(all, itertools.chain(*places)))
             for window in cells.windows:
-                rows, columns = window.rows, window.columns
-                if checks is not None:
-                    checks.verify(self.bands[first:last], rows, columns)
-                bands, place = list(self.bands[first:last]), Window.from_slices(rows, columns)
-                stored = data.read(bands, window=place)
-                if self.is_masked:
-                    stored = np.where(with_data(data, bands, place), stored, np.nan)
+                if blocks is not None:
+                    stored = blocks.read(data, fetch, window, self._unwritten)
+                else:
+                    stored = self._by_library(data, fetch, self.bands[first:last], window)
                 flat = stored.reshape(last - first, -1)
                 window.subset.decode(flat, self.packing.decode, block)
         return block
 
-    def _read_plainly(self, cells: CellSelection, block: np.ndarray) -> bool:
-        """Read the one band of a plain file like the first one; whether it is one."""
-        if is_masked_beside(self.path):
-            return False
-        about = self._fetched_at_once(cells)
-        with self._plain_image(about) as image:
-            if image is None:
-                return False
-            fetch, directory = image
-            url = addresses.url_of(self.path)
-            if url is not None and about is None:
-                ranges = [tiff.ranges_of(directory, window) for window in cells.windows]
-                fetch = addresses.Ahead(url, itertools.chain(*ranges))
-            for window in cells.windows:
-                place = self.path, fetch, directory, window, self._unwritten
-                if window.subset.is_whole and not directory.is_one_piece:
-                    whole = block[0, window.subset.position].reshape(window.shape)
-                    for r, c, part in tiff.blocks_of(*place):  # while it is near
-                        self.packing.decode(part, whole[r, c])
-                    continue
-                stored = tiff.read_window(*place)
-                window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
-        return True
+    def _by_library(
+        self, data: Any, fetch: tiff.Fetch, bands: Sequence[int], window: Window
+    ) -> np.ndarray:
+        """Stored numbers of some bands, NaN where a mask says that there is no data."""
+        from rasterio.windows import Window as Place
 
-    @contextmanager
-    def _plain_image(self, about: int | None = None) -> Iterator[Image | None]:
-        """What fetches bytes, and the directory; None where it is no plain file like the first.
-
-        Parameters
-        ----------
-        about
-            Bytes to fetch at once, of what is not near.
-        """
-        try:
-            with plain_bytes(self.path, about) as fetch:
-                near = addresses.url_of(self.path) is None
-                directory = known_directory(self.path, fetch) if near else read_directory(fetch)
-                alike = directory is not None and directory.signature == self.signature
-                yield (fetch, directory) if directory is not None and alike else None
-        except DAMAGE as error:
-            raise cf.unreadable(self.path, error) from error
+        verify_checksums(data, fetch, bands, window)
+        place = Place.from_slices(window.rows, window.columns)
+        stored = data.read(list(bands), window=place)
+        if self.is_masked:
+            stored = np.where(with_data(data, list(bands), place), stored, np.nan)
+        return np.asarray(stored)
 
     @property
     def _unwritten(self) -> float:
@@ -228,7 +192,6 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
     url = addresses.url_of(path)
     with dataset(path) as data:
         bands, masked = bands_of(data), is_masked(data)
-        is_plain_tiff = data.driver == "GTiff" and not masked
         times, notes = times_of(path, data, bands, options)
         return RasterGrid(
             path,
@@ -241,17 +204,10 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             tuple(notes + crs_notes(path, data, options.grid_crs) + mask_notes(path, data)),
             grid_crs=options.grid_crs,
             dtype=np.dtype(data.dtypes[0]),
-            signature=_signature(path) if data.count == 1 and is_plain_tiff else None,
+            likeness=likeness(data),
             is_masked=masked,
             remote_size=None if url is None else addresses.information_lately(url).get("size"),
         )
-
-
-def _signature(path: Path) -> bytes | None:
-    """What a plain TIFF says of its image; None for any other file."""
-    with plain_bytes(path) as fetch:
-        directory = read_directory(fetch)
-    return None if directory is None else directory.signature
 
 
 def dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:

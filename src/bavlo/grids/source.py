@@ -51,36 +51,6 @@ class CellSubset:
             into = slice(int(position[0]), int(position[-1]) + 1)
         return cls(None if whole else within, into, size)
 
-    @cached_property
-    def wanted(self) -> np.ndarray:
-        """(size,) bool which cells of the rectangle they are."""
-        wanted = np.zeros(self.size, bool)
-        wanted[slice(None) if self.within is None else self.within] = True
-        return wanted
-
-    @cached_property
-    def runs(self) -> np.ndarray:
-        """(3, K) int64: runs of wanted cells that stand side by side in both orders.
-
-        Where each begins in the rectangle and among all wanted cells, and its length.
-        """
-        if self.is_whole:
-            assert isinstance(self.position, slice)
-            return np.array([[0], [self.position.start], [self.size]])
-        within, place = self.numbered()
-        first = np.flatnonzero((np.diff(within) != 1) | (np.diff(place) != 1)) + 1
-        first = np.concatenate([[0], first])
-        return np.stack([within[first], place[first], np.diff(np.append(first, within.size))])
-
-    def numbered(self) -> tuple[np.ndarray, np.ndarray]:
-        """(n,) each wanted cell's number within the rectangle, and its place among all of them."""
-        within, place = self.within, self.position
-        if within is None:
-            within = np.arange(self.size)
-        if isinstance(place, slice):
-            place = np.arange(place.start, place.stop)
-        return within, place
-
     @property
     def is_whole(self) -> bool:
         """Whether all cells of the rectangle are wanted, and stand together."""
@@ -124,15 +94,14 @@ class Window:
         The rectangle.
     subset
         Which of its cells are wanted, and where they stand among all wanted cells.
-    known_blocks, known_lines
-        What `blocks` and `in_lines` found last.
+    known_blocks
+        What `blocks` found last.
     """
 
     rows: slice
     columns: slice
     subset: CellSubset
     known_blocks: tuple[tuple[int, int], list[tuple[int, int]]] | None = None
-    known_lines: tuple[int, CellSubset] | None = None
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -155,17 +124,6 @@ class Window:
         used[row - down.start, column - across.start] = True
         found = [(y + down.start, x + across.start) for y, x in np.argwhere(used).tolist()]
         object.__setattr__(self, "known_blocks", (block, found))
-        return found
-
-    def in_lines(self, width: int) -> CellSubset:
-        """Its cells within the whole lines, of so many columns, that it is cut out of."""
-        if self.known_lines is not None and self.known_lines[0] == width:
-            return self.known_lines[1]
-        height, own = self.shape
-        within, place = self.subset.numbered()
-        row, column = np.divmod(within, own)
-        found = CellSubset.of(row * width + column + self.columns.start, place, height * width)
-        object.__setattr__(self, "known_lines", (width, found))
         return found
 
 

@@ -23,8 +23,30 @@ def move_sum(
 
 
 @kernel
+def note_codes(values: np.ndarray, low: int, held: np.ndarray) -> bool:
+    """Note which class codes there are, counted from the lowest; whether all are whole numbers.
+
+    Parameters
+    ----------
+    values : (C,) float64
+        NaN where there is no data.
+    held : (K,) bool
+        Made true.
+    """
+    whole = True
+    for x in range(values.size):
+        if values[x] == values[x]:
+            code = int(values[x])
+            held[code - low] = True
+            whole &= code == values[x]
+    return whole
+
+
+@kernel
 def add_codes(
-    codes: np.ndarray,
+    values: np.ndarray,
+    low: int,
+    number_of: np.ndarray,
     rows: np.ndarray,
     columns: np.ndarray,
     place: np.ndarray,
@@ -40,8 +62,12 @@ def add_codes(
 
     Parameters
     ----------
-    codes : (C,) int32
-        The place of each cell's code among L codes, -1 where there is no data.
+    values : (C,) float64
+        Codes, NaN where there is no data.
+    low
+        The lowest of all.
+    number_of : (K,) int32
+        The place of each code, counted from the lowest, among the L codes that are there.
     rows : (2, n) float64
         One factor of both sorts of areas.
     columns : (m, nx) float64
@@ -60,16 +86,16 @@ def add_codes(
         first, last = place[0, run], place[1, run]
         row = first // width
         line = columns[row if columns.shape[0] > 1 else 0]
-        own, each = codes[first:last], line[first - row * width :]
+        own, each = values[first:last], line[first - row * width :]
         for x in range(own.size):
-            if own[x] >= 0:
-                sums[own[x], x % IN_TURN] += each[x]
+            if own[x] == own[x]:
+                sums[number_of[int(own[x]) - low], x % IN_TURN] += each[x]
         of_region, share = total[region[run]], fraction[run]
         if own.size > sums.shape[0]:
             for n in range(sums.shape[0]):
                 move_sum(sums[n], share, rows[0, row], rows[1, row], of_region[n])
         else:
             for x in range(own.size):
-                if own[x] >= 0:
-                    n = own[x]
+                if own[x] == own[x]:
+                    n = number_of[int(own[x]) - low]
                     move_sum(sums[n], share, rows[0, row], rows[1, row], of_region[n])

@@ -55,7 +55,7 @@ def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
     areas
         Of all cells.
     """
-    if compiled.in_use():
+    if compiled.in_use() and np.nanmax(np.abs(values), initial=0.0) < MOST_DENSE:
         return _by_kernel(values, runs, areas)
     length = runs.place[1] - runs.place[0]
     owner = np.repeat(np.arange(length.size), length)
@@ -78,18 +78,25 @@ def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
 
 
 def _by_kernel(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSums:
-    """The same by the compiled loop, to the same bits."""
-    from bavlo.core.stats.class_kernels import add_codes
+    """The same by compiled loops, to the same bits."""
+    from bavlo.core.stats.class_kernels import add_codes, note_codes
 
     flat = values.ravel()
-    known = ~np.isnan(flat)
-    codes, place = _codes(flat if known.all() else flat[known])
-    number = np.full(flat.size, -1, np.int32)
-    number[known] = place
-    total, room = np.zeros((runs.regions, codes.size, 2)), np.zeros((codes.size, IN_TURN))
+    lowest, highest = np.fmin.reduce(flat), np.fmax.reduce(flat)
+    if np.isnan(lowest):
+        nothing = np.zeros((runs.regions, 0))
+        return ClassSums(np.zeros(0), nothing, nothing)
+    low = int(np.floor(lowest))
+    held = np.zeros(int(highest) - low + 1, bool)
+    if not note_codes(flat, low, held):
+        check_codes(flat[~np.isnan(flat)])
+    found = np.flatnonzero(held)
+    total, room = np.zeros((runs.regions, found.size, 2)), np.zeros((found.size, IN_TURN))
+    number_of = np.cumsum(held, dtype=np.int32) - 1
     rows, columns = areas.rows, np.ascontiguousarray(areas.columns)
-    add_codes(number, rows, columns, runs.place, runs.region, runs.fraction, total, room)
-    return ClassSums(codes, total[..., 0], total[..., 1])
+    runs_of = runs.place, runs.region, runs.fraction
+    add_codes(flat, low, number_of, rows, columns, *runs_of, total, room)
+    return ClassSums(found + float(low), total[..., 0], total[..., 1])
 
 
 def _distinct(key: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
@@ -110,11 +117,12 @@ def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     if not high - low < MOST_DENSE:
         codes, place = np.unique(values, return_inverse=True)
         return check_codes(codes), place
-    dense = (values - np.floor(low)).astype(np.int64)
-    found = np.flatnonzero(np.bincount(dense))
-    codes = check_codes(found + np.floor(low))
-    if (codes[np.searchsorted(found, dense)] != values).any():
+    offset = values - np.floor(low)
+    dense = offset.astype(np.int32)
+    if (dense != offset).any():
         check_codes(values)
-    place = np.zeros(int(found[-1]) + 1, np.int64)
+    found = np.flatnonzero(np.bincount(dense))
+    codes = found + np.floor(low)
+    place = np.zeros(int(found[-1]) + 1, np.int32)
     place[found] = np.arange(found.size)
     return codes, place[dense]

@@ -48,7 +48,6 @@ from bavlo.request.request import Request
 COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
 COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
 KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
-KEPT_IN_TREE = 9  # the same where what segments leave open waits to be merged
 
 
 def series(request: Request, report: Reporter) -> TableResult:
@@ -218,5 +217,5 @@ def series_needs(
             per_step += shared.index.size * 8 * 2 * others
             beside += sorting * sorts
         else:
-            kept += cells * 8 * (KEPT_PER_CELL + KEPT_IN_TREE * trees) + sorting * sorts
+            kept += cells * 8 * KEPT_PER_CELL * (1 + trees) + sorting * sorts
     return Needs(steps * per_step + beside, kept)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
@@ -268,7 +267,6 @@ def at_steps(thresholds: np.ndarray, days: CalendarDays) -> np.ndarray:
     return np.asarray(thresholds[days.day])  # LEAP is -1, the last row
 
 
-@lru_cache(maxsize=64)
 def places_of(most: int, percent: float) -> tuple[np.ndarray, np.ndarray]:
     """Where the percentile of each number of values, up to the most, lies, as `position`."""
     each = [position(max(n, 1), percent) for n in range(most + 1)]

@@ -14,7 +14,6 @@ from bavlo.core.stats.part_runs import PartRuns
 
 IN_TURN = 4  # sums of a code in a run, to which its cells are added in turn
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
-MOST_ENTRIES = 2**20  # codes of runs for which room is held though few of them may be there
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +63,7 @@ def class_sums(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
     known = ~np.isnan(values.ravel()[cell])
     cell, owner, number = cell[known], owner[known], number[known]
     codes, place = _codes(values.ravel()[cell])
-    entries, entry = _distinct(owner * codes.size + place, length.size * codes.size)
+    entries, entry = np.unique(owner * codes.size + place, return_inverse=True)
     turn = entry * IN_TURN + number % IN_TURN
     in_turn = np.bincount(turn, areas.column_factor(cell), entries.size * IN_TURN)
     a, b, c, d = in_turn.reshape(-1, IN_TURN).T
@@ -97,16 +96,6 @@ def _by_kernel(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
     runs_of = runs.place, runs.region, runs.fraction
     add_codes(flat, low, number_of, rows, columns, *runs_of, total, room)
     return ClassSums(found + float(low), total[..., 0], total[..., 1])
-
-
-def _distinct(key: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
-    """Keys (K,), ascending, and (n,) the place of each given key (n,) among them.
-
-    All below `size` where these are few, else only those that were given.
-    """
-    if size <= MOST_ENTRIES:
-        return np.arange(size), key
-    return np.unique(key, return_inverse=True)
 
 
 def _codes(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import itertools
 import math
-import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -23,16 +22,6 @@ GROWTH = 1.12  # from one size class to the next
 SIGN = np.uint64(1 << 63)
 LEFT_OUT = np.uint64(0xFFF8 << 48)  # the rank of what has no value, or no weight: that of NaN
 PLACE = np.uint64((1 << 29) - 1)  # bits that a float64 has more than a float32, free for a place
-
-_kept = threading.local()
-
-
-def _again(name: str, size: int, dtype: type) -> np.ndarray:
-    """An array of this thread that is used again and again: new ones cost a tenth of the time."""
-    arrays: dict[str, np.ndarray] = _kept.__dict__.setdefault("arrays", {})
-    if name not in arrays or arrays[name].size < size or arrays[name].dtype != dtype:
-        arrays[name] = np.empty(size, dtype)
-    return arrays[name][:size]
 
 
 @dataclass(frozen=True, eq=False)
@@ -124,7 +113,7 @@ def weighted_percentiles(
     out = np.full((wanted.size, steps, regions), np.nan)
     ranks, exact = _ranks(block)
     most = max(SORTED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
-    keys, weights = _again("keys", most, np.uint64), _again("weights", most, np.float64)
+    keys, weights = np.empty(most, np.uint64), np.empty(most)
     for part, some in _pieces(classes, steps):
         shape = some.stop - some.start, *part.cells.shape
         size = math.prod(shape)
@@ -170,7 +159,7 @@ def _ranks(block: np.ndarray) -> tuple[np.ndarray, bool]:
         different values have different ranks.
     """
     steps, cells = block.shape
-    ranks = _again("ranks", steps * (cells + 1), np.uint64).reshape(steps, cells + 1)
+    ranks = np.empty((steps, cells + 1), np.uint64)
     ranks[:, -1] = LEFT_OUT
     exact = True
     for row, rank in zip(block, ranks[:, :-1], strict=True):  # a step stays near the processor
@@ -221,7 +210,7 @@ def _between_midpoints(
     number = steps * regions
     row = np.arange(number)
     rows = weight.reshape(number, size)
-    sums, room = rows, _again("sums", rows.size, np.float64)
+    sums, room = rows, np.empty(rows.size)
     while sums.shape[1] > size // RUN:
         half, room = np.split(room, [sums.size // 2])
         half = half.reshape(number, -1)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
-from datetime import timedelta
 from functools import lru_cache
 
 import cftime
@@ -17,7 +16,6 @@ import numpy as np
 # Of years before the first one, whose dates are told as the calendar has them.
 warnings.filterwarnings("ignore", "this date/calendar/year zero convention")
 
-FEW = 1000  # instants that become dates one by one, for which cftime need not load masked arrays
 EPOCH = "microseconds since 1970-01-01"
 SECOND = 1_000_000
 HOUR = 3600 * SECOND
@@ -105,11 +103,6 @@ def name_of_length(length: int | str) -> str:
 def to_dates(instants: np.ndarray, calendar: str) -> np.ndarray:
     """Instants as cftime dates of the calendar."""
     instants = np.asarray(instants, np.int64)
-    if instants.ndim == 1 and instants.size <= FEW:
-        origin = cftime.datetime(1970, 1, 1, calendar=calendar)
-        dates = np.empty(instants.size, object)
-        dates[:] = [origin + timedelta(microseconds=each) for each in instants.tolist()]
-        return dates
     return np.asarray(cftime.num2date(instants, EPOCH, calendar=calendar))
 
 

@@ -13,11 +13,11 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import deflate
 import h5py
 import netCDF4
 import numpy as np
 import shapely
-from isal import isal_zlib
 
 from bavlo.regions.vector import Features, write
 
@@ -105,9 +105,7 @@ def floor(path):
     descriptor = os.open(path, os.O_RDONLY)
 
     def one(place):
-        data = isal_zlib.decompress(
-            os.pread(descriptor, place[1], place[0]), bufsize=NY * NX * item
-        )
+        data = deflate.zlib_decompress(os.pread(descriptor, place[1], place[0]), NY * NX * item)
         mixed = np.empty((NY * NX, item), np.uint8)
         for n, plane in enumerate(np.frombuffer(data, np.uint8).reshape(item, -1)):
             mixed[:, n] = plane

@@ -8,9 +8,8 @@ import rasterio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.grids.fast.tiff import Blocks
-from bavlo.grids.raster_files import raster_and_bytes
-from bavlo.grids.raster_tags import likeness
+from bavlo.grids.fast.tiff import blocks_of
+from bavlo.grids.raster_files import stored_bytes
 from bavlo.grids.source import CellSelection, CellSubset, Window
 
 
@@ -57,8 +56,8 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
         data.write(values, 1)
     with rasterio.open(path) as data:
         whole = data.read(1)
-    with raster_and_bytes(path) as (data, fetch):
-        stored = Blocks.of(data, fetch)
+    with stored_bytes(path) as (file, fetch):
+        stored = blocks_of(file)
         assert stored is not None
         assert stored.predictor == predictor
         for rows, columns in (
@@ -66,7 +65,7 @@ def test_blocks_are_those_of_the_raster_library(dtype, predictor, layout, tmp_pa
             (slice(13, 57), slice(30, 65)),
             (slice(69, 70), slice(0, 1)),
         ):
-            found = stored.read(data, fetch, window_of(rows, columns), 0)
+            found = stored.read(fetch, window_of(rows, columns), 0)
             np.testing.assert_array_equal(found, whole[rows, columns])
 
 
@@ -94,10 +93,10 @@ def test_a_turned_bit_in_a_block_is_damage(tmp_path):
         compress="deflate", blockysize=10,
     ) as data:  # fmt: skip
         data.write(values, 1)
-    with raster_and_bytes(path) as (data, fetch):
-        stored, every = Blocks.of(data, fetch), window_of(slice(0, 40), slice(0, 70))
-        places = stored.places(data, every)
-        np.testing.assert_array_equal(stored.read(data, fetch, every, 0), values)
+    with stored_bytes(path) as (file, fetch):
+        stored, every = blocks_of(file), window_of(slice(0, 40), slice(0, 70))
+        places = stored.places(every)
+        np.testing.assert_array_equal(stored.read(fetch, every, 0), values)
         whole = path.read_bytes()
         for offset, size in places:
             for place in (offset + 2, offset + size // 2, offset + size - 1):
@@ -108,7 +107,7 @@ def test_a_turned_bit_in_a_block_is_damage(tmp_path):
                     return bytes(content[first : first + count])
 
                 with pytest.raises((zlib.error, ValueError)):
-                    stored.read(data, damaged, every, 0)
+                    stored.read(damaged, every, 0)
 
 
 def test_files_that_say_something_else_are_not_alike(tmp_path):
@@ -119,7 +118,7 @@ def test_files_that_say_something_else_are_not_alike(tmp_path):
         settings |= change
         with rasterio.open(tmp_path / f"{n}.tif", "w", driver="GTiff", **settings) as data:
             data.write(np.ones((10, settings["width"]), settings["dtype"]), 1)
-        with rasterio.open(tmp_path / f"{n}.tif") as data:
-            found.append(likeness(data))
+        with stored_bytes(tmp_path / f"{n}.tif") as (file, _):
+            found.append(blocks_of(file).likeness)
     assert found[0] == found[1]
     assert all(found[0] != each for each in found[2:])

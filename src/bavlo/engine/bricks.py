@@ -17,8 +17,6 @@ from types import TracebackType
 
 import numpy as np
 
-from bavlo.grids.fast.inflate import inflate
-
 LEAST_BRICKS, LEAST_CELLS = 4, 128
 
 Piece = list[tuple[str, np.ndarray]]  # of one brick: names and values (T, b), in order of time
@@ -83,7 +81,7 @@ class BrickStore:
             self._open()
         for number, cells in enumerate(self.bricks):
             part = np.ascontiguousarray(block[:, cells])
-            data = _deflated(part)
+            data = part.tobytes()
             with self._lock:
                 position, self._end = self._end, self._end + len(data)
                 self._places[name, unit, number] = (position, len(data), part.dtype, len(part))
@@ -110,7 +108,7 @@ class BrickStore:
                 position, size, dtype, steps = self._places[name, unit, number]
                 assert self.file is not None
                 data = os.pread(self.file, size, position)
-                parts.append(_inflated(data, dtype, (steps, cells.stop - cells.start)))
+                parts.append(np.frombuffer(data, dtype).reshape(steps, -1))
         return np.concatenate(parts)
 
 
@@ -142,24 +140,6 @@ def compact(block: np.ndarray) -> np.ndarray:
     if same.all() or (same | np.isnan(block)).all():
         return small
     return block
-
-
-def _deflated(block: np.ndarray) -> bytes:
-    """Bytes of like weight side by side, deflated at the fastest level."""
-    from isal import isal_zlib
-
-    planes = block.reshape(-1).view(np.uint8).reshape(-1, block.itemsize).T
-    return bytes(isal_zlib.compress(np.ascontiguousarray(planes), 0))
-
-
-def _inflated(data: bytes, dtype: np.dtype, shape: tuple[int, int]) -> np.ndarray:
-    size = shape[0] * shape[1]
-    planes = np.frombuffer(inflate(data, size * dtype.itemsize), np.uint8)
-    planes = planes.reshape(dtype.itemsize, size)
-    mixed = np.empty((size, dtype.itemsize), np.uint8)
-    for n, plane in enumerate(planes):
-        mixed[:, n] = plane
-    return mixed.view(dtype).reshape(shape)
 
 
 def bricks_of(cells: int, steps: int, values: int) -> list[slice]:

@@ -17,8 +17,8 @@ from pathlib import Path
 from threading import Lock, Thread
 from typing import Any, TypeVar
 
+import deflate
 import numpy as np
-from isal import isal_zlib
 
 from bavlo.errors import BavloError
 from bavlo.files import DAMAGE
@@ -222,7 +222,7 @@ def _crc(path: Path, first: int = 0, size: int | None = None) -> int:
     ):
         file.seek(first)
         while left > 0 and (count := file.readinto(piece[:left])):
-            found = isal_zlib.crc32(piece[:count], found)
+            found = deflate.crc32(piece[:count], found)
             left -= count
     return int(found)
 
@@ -231,7 +231,7 @@ def _of_folder(path: Path) -> Iterator[tuple[int, int, int]]:
     """The files of a store, by their places in the order of their names."""
     files = sorted(p for p in path.rglob("*") if p.is_file())
     for n, each in enumerate(files):
-        name = isal_zlib.crc32(each.relative_to(path).as_posix().encode())
+        name = deflate.crc32(each.relative_to(path).as_posix().encode())
         yield n, each.stat().st_size, _crc(each) ^ name
 
 

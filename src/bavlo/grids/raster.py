@@ -15,17 +15,18 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
+from bavlo.files import DAMAGE
 from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import find_dates
 from bavlo.grids.fast import tiff
-from bavlo.grids.raster_files import dataset, plain_name, raster_and_bytes, verify_checksums
+from bavlo.grids.raster_files import dataset, plain_name, stored_bytes, verify_checksums
 from bavlo.grids.raster_tags import (
     bands_of,
     crs_notes,
     is_masked,
+    is_masked_beside,
     layout_of,
-    likeness,
     mask_notes,
     packing_of,
     raw_times,
@@ -33,7 +34,7 @@ from bavlo.grids.raster_tags import (
     variable_of,
     with_data,
 )
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions, Window
+from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 
@@ -51,7 +52,7 @@ class RasterGrid:
     expected
         The cells that the file must have, where it was not opened yet; else as found.
     likeness
-        What files have in common of which only the first is looked at more closely.
+        What a deflated TIFF of one band says of itself; empty of all other files.
     remote_size
         Bytes of a file by URL, or of the one that it is like; None of files of this machine.
     is_masked
@@ -90,37 +91,43 @@ class RasterGrid:
 
         They go `into` an array of that shape where one is given.
         """
+        from rasterio.windows import Window as Place
+
         block = np.empty((last - first, cells.size)) if into is None else into
-        about = self._fetched_at_once(cells)
-        with raster_and_bytes(self.path, about) as (data, fetch):
-            if not self.checked and likeness(data) != self.likeness:
+        if self.likeness and not is_masked_beside(self.path) and self._read_blocks(cells, block):
+            return block
+        with dataset(self.path) as data:
+            if not self.checked:
                 self._check(data)
-            blocks = None if self.is_masked else tiff.Blocks.of(data, fetch)
-            url = addresses.url_of(self.path)
-            if blocks is not None and url is not None and about is None:
-                places = [blocks.places(data, window) for window in cells.windows]
-                fetch = addresses.Ahead(url, filter(all, itertools.chain(*places)))
+            bands = list(self.bands[first:last])
             for window in cells.windows:
-                if blocks is not None:
-                    stored = blocks.read(data, fetch, window, self._unwritten)
-                else:
-                    stored = self._by_library(data, fetch, self.bands[first:last], window)
+                verify_checksums(data, self.path, bands, window)
+                place = Place.from_slices(window.rows, window.columns)
+                stored = data.read(bands, window=place)
+                if self.is_masked:
+                    stored = np.where(with_data(data, bands, place), stored, np.nan)
                 flat = stored.reshape(last - first, -1)
                 window.subset.decode(flat, self.packing.decode, block)
         return block
 
-    def _by_library(
-        self, data: Any, fetch: tiff.Fetch, bands: Sequence[int], window: Window
-    ) -> np.ndarray:
-        """Stored numbers of some bands, NaN where a mask says that there is no data."""
-        from rasterio.windows import Window as Place
-
-        verify_checksums(data, fetch, bands, window)
-        place = Place.from_slices(window.rows, window.columns)
-        stored = data.read(list(bands), window=place)
-        if self.is_masked:
-            stored = np.where(with_data(data, list(bands), place), stored, np.nan)
-        return np.asarray(stored)
+    def _read_blocks(self, cells: CellSelection, block: np.ndarray) -> bool:
+        """Read the one band of a file like the first one by its blocks; whether it is one."""
+        about = self._fetched_at_once(cells)
+        try:
+            with stored_bytes(self.path, about) as (file, fetch):
+                blocks = tiff.blocks_of(file)
+                if blocks is None or blocks.likeness != self.likeness:
+                    return False
+                url = addresses.url_of(self.path)
+                if url is not None and about is None:
+                    places = [blocks.places(window) for window in cells.windows]
+                    fetch = addresses.Ahead(url, filter(all, itertools.chain(*places)))
+                for window in cells.windows:
+                    stored = blocks.read(fetch, window, self._unwritten)
+                    window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
+        except DAMAGE as error:
+            raise cf.unreadable(self.path, error) from error
+        return True
 
     @property
     def _unwritten(self) -> float:
@@ -204,10 +211,17 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             tuple(notes + crs_notes(path, data, options.grid_crs) + mask_notes(path, data)),
             grid_crs=options.grid_crs,
             dtype=np.dtype(data.dtypes[0]),
-            likeness=likeness(data),
+            likeness=() if masked or data.count > 1 else _likeness(path),
             is_masked=masked,
             remote_size=None if url is None else addresses.information_lately(url).get("size"),
         )
+
+
+def _likeness(path: Path) -> tuple[Any, ...]:
+    """What a deflated TIFF says of itself; nothing of any other file."""
+    with stored_bytes(path) as (file, _):
+        blocks = tiff.blocks_of(file)
+    return () if blocks is None else blocks.likeness
 
 
 def dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile]:

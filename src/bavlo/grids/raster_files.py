@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import io
 import os
 import sys
 import threading
@@ -12,10 +13,9 @@ import zlib
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from bavlo.errors import InputError
 from bavlo.files import DAMAGE
@@ -39,60 +39,55 @@ _local = threading.local()  # GDAL files belong to the thread that opened them
 @contextmanager
 def dataset(path: Path) -> Iterator[Any]:
     """An open raster; each thread keeps its last few open."""
-    with raster_and_bytes(path) as (data, _):
-        yield data
+    from rasterio.errors import NotGeoreferencedWarning, RasterioError
+
+    if not hasattr(_local, "files"):
+        _local.files = OrderedDict()
+    files: OrderedDict[tuple[Path, int, int, int], tuple[Any, Any]] = _local.files
+    key = path, *_stamp(path)  # a file that was written anew is opened anew
+    data, memory = files.pop(key, (None, None))
+    try:
+        with warnings.catch_warnings(), _quiet_log():
+            warnings.simplefilter("ignore", NotGeoreferencedWarning)
+            if data is None:
+                data, memory = _opened(path)
+            yield data
+    except (RasterioError, *DAMAGE) as error:
+        if data is not None:
+            with contextlib.suppress(RasterioError):
+                data.close()
+        if addresses.url_of(path) is None and not path.exists():
+            raise InputError(path, "there is no such file", "check the path") from error
+        raise cf.unreadable(path, error) from error
+    files[key] = data, memory
+    while len(files) > MOST_OPEN:
+        files.popitem(last=False)[1][0].close()
 
 
 @contextmanager
-def raster_and_bytes(path: Path, about: int | None = None) -> Iterator[tuple[Any, Fetch]]:
-    """The same, and what gives bytes of the file, unpacked where it is packed.
+def stored_bytes(path: Path, about: int | None = None) -> Iterator[tuple[BinaryIO, Fetch]]:
+    """An open file, unpacked where it is packed, and what gives its bytes by place and number.
 
     Parameters
     ----------
     about
         Fetch all of a file by URL, which has about so many bytes, in one request.
     """
-    from rasterio.errors import NotGeoreferencedWarning, RasterioError
-
-    if not hasattr(_local, "files"):
-        _local.files = OrderedDict()
-    files: OrderedDict[tuple[Path, int, int, int], _Open] = _local.files
-    key = path, *_stamp(path)  # a file that was written anew is opened anew
-    found = files.pop(key, None)
-    try:
-        with warnings.catch_warnings(), _quiet_log():
-            warnings.simplefilter("ignore", NotGeoreferencedWarning)
-            if found is None:
-                found = _opened(path, about)
-            with _bytes_of(path, found.content) as fetch:
-                yield found.data, fetch
-    except (RasterioError, *DAMAGE) as error:
-        if found is not None:
-            with contextlib.suppress(RasterioError):
-                found.data.close()
-        if addresses.url_of(path) is None and not path.exists():
-            raise InputError(path, "there is no such file", "check the path") from error
-        raise cf.unreadable(path, error) from error
-    files[key] = found
-    while len(files) > MOST_OPEN:
-        files.popitem(last=False)[1].data.close()
-
-
-@contextmanager
-def _bytes_of(path: Path, content: bytes | None) -> Iterator[Fetch]:
-    """What gives bytes of a file by their place and number."""
     url = addresses.url_of(path)
+    content = None
+    if url is not None and about is not None:
+        content = addresses.fetch_small(url, about)
+    elif url is None and path.suffix.lower() == ".gz":
+        content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
     if content is not None:
         view = memoryview(content)
-        yield lambda place, size: view[place : place + size]
+        yield io.BytesIO(content), lambda place, size: view[place : place + size]
     elif url is not None:
-        yield partial(addresses.fetch, url)
+        with addresses.open_file(url) as remote:
+            yield remote, partial(addresses.fetch, url)
     else:
-        file = os.open(path, os.O_RDONLY)
-        try:
-            yield lambda place, size: os.pread(file, size, place)
-        finally:
-            os.close(file)
+        with path.open("rb") as file:
+            yield file, lambda place, size: os.pread(file.fileno(), size, place)
 
 
 def close_all() -> None:
@@ -100,8 +95,8 @@ def close_all() -> None:
 
     The raster library minds files by URL that are still open when the program has ended.
     """
-    for found in getattr(_local, "files", OrderedDict()).values():
-        found.data.close()
+    for data, _ in getattr(_local, "files", OrderedDict()).values():
+        data.close()
     _local.files = OrderedDict()
 
 
@@ -130,41 +125,29 @@ def _quiet_log() -> Iterator[None]:
         sys.unraisablehook = before
 
 
-@dataclass(frozen=True, eq=False)
-class _Open:
-    """An open raster, what must live as long as it does, and all bytes of one held in memory."""
-
-    data: Any
-    memory: Any = None
-    content: bytes | None = None
-
-
-def _opened(path: Path, about: int | None) -> _Open:
+def _opened(path: Path) -> tuple[Any, Any]:
+    """An open raster, and what must live as long as it does."""
     import rasterio
 
     url = addresses.url_of(path)
-    content = None
-    if url is not None and about is not None:
-        content = addresses.fetch_small(url, about)
-    if url is not None and content is None:
-        return _Open(rasterio.open(path.name, opener=_opener(path.name, url)))
-    if content is None:
-        with path.open("rb") as file:
-            packed = file.read(2) == GZIP
-        if not packed:
-            data = rasterio.open(path)
-            if data.driver == ASCII:
-                ascii_grid.check(path.read_bytes())
-            return _Open(data)
-        content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
-    memory = rasterio.MemoryFile(content, filename=Path(path.stem).name)
+    if url is not None:
+        return rasterio.open(path.name, opener=_opener(path.name, url)), None
+    with path.open("rb") as file:
+        packed = file.read(2) == GZIP
+    if not packed:
+        data = rasterio.open(path)
+        if data.driver == ASCII:
+            ascii_grid.check(path.read_bytes())
+        return data, None
+    content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+    memory = rasterio.MemoryFile(bytes(content), filename=Path(path.stem).name)
     data = memory.open()
     if data.driver == ASCII:
         ascii_grid.check(content)
-    return _Open(data, memory, content)
+    return data, memory
 
 
-def _content(path: Path) -> bytes:
+def _content(path: Path) -> bytes | bytearray:
     """What a gzip file holds.
 
     Unpacked here and not by the raster library: this looks at the checksum, and is three times as
@@ -189,27 +172,28 @@ def _opener(name: str, url: str) -> Any:
     return opened
 
 
-def verify_checksums(data: Any, fetch: Fetch, bands: Sequence[int], window: Window) -> None:
+def verify_checksums(data: Any, path: Path, bands: Sequence[int], window: Window) -> None:
     """Inflate the blocks of a deflated TIFF to their end, where the checksum stands.
 
     The raster library, which reads those of several bands, does not always look at it.
     """
     stored = data.tags(ns="IMAGE_STRUCTURE").get("COMPRESSION")
-    if data.driver != "GTiff" or stored != "DEFLATE":
-        return
+    if data.driver != "GTiff" or stored != "DEFLATE" or data.name.startswith("/vsimem/"):
+        return  # a file that was unpacked in memory had a checksum of its own
     height, width = data.block_shapes[0]
     seen: set[int] = set()
-    for band in bands:
-        for y, x in window.blocks((height, width)):
-            offset = data.get_tag_item(f"BLOCK_OFFSET_{x}_{y}", "TIFF", bidx=band)
-            size = data.get_tag_item(f"BLOCK_SIZE_{x}_{y}", "TIFF", bidx=band)
-            if offset is None or size is None or int(offset) in seen:
-                continue
-            seen.add(int(offset))
-            inflater = zlib.decompressobj()
-            inflater.decompress(fetch(int(offset), int(size)))
-            if not inflater.eof:
-                raise zlib.error("a block ends too soon")
+    with stored_bytes(path) as (_, fetch):
+        for band in bands:
+            for y, x in window.blocks((height, width)):
+                offset = data.get_tag_item(f"BLOCK_OFFSET_{x}_{y}", "TIFF", bidx=band)
+                size = data.get_tag_item(f"BLOCK_SIZE_{x}_{y}", "TIFF", bidx=band)
+                if offset is None or size is None or int(offset) in seen:
+                    continue
+                seen.add(int(offset))
+                inflater = zlib.decompressobj()
+                inflater.decompress(fetch(int(offset), int(size)))
+                if not inflater.eof:
+                    raise zlib.error("a block ends too soon")
 
 
 def plain_name(path: Path) -> str:

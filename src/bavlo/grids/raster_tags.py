@@ -158,20 +158,9 @@ def _size(window: Any) -> tuple[int, int]:
     return int(window.height), int(window.width)
 
 
-def likeness(data: Any) -> tuple[Any, ...]:
-    """What rasters with the same cells, bands, packing and masks have in common."""
-    return (
-        data.driver,
-        data.shape,
-        data.transform,
-        data.crs,
-        data.dtypes,
-        tuple("" if each != each else each for each in data.nodatavals),
-        data.scales,
-        data.offsets,
-        tuple(map(tuple, data.mask_flag_enums)),
-        tuple(bands_of(data)),
-    )
+def is_masked_beside(path: Path) -> bool:
+    """Whether the mask of a raster lies in a file beside it."""
+    return addresses.url_of(path) is None and path.with_name(f"{path.name}.msk").exists()
 
 
 def mask_notes(path: Path, data: Any) -> list[str]:

@@ -33,7 +33,7 @@ from bavlo.grids.source import CellSelection, CellSubset
 
 Fetch = Callable[[int, int], bytes]
 Chunk = tuple[int, ...]  # its number along every dimension
-Inflated = bytes | None  # of a chunk; None where it was never written
+Inflated = bytes | bytearray | None  # of a chunk; None where it was never written
 
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
 LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
@@ -270,7 +270,7 @@ class ChunkReader:
         """The same by the place of a chunk and its stored length."""
         if offset < 0:
             return None
-        data = file(offset, length)
+        data: bytes | bytearray = file(offset, length)
         if len(data) < length:
             raise OSError("a chunk lies beyond the end of the file")
         size = self._chunk_size

@@ -1,15 +1,18 @@
 """The blocks of deflated GeoTIFF files of one band, inflated here.
 
 The raster library does not look at the checksums of blocks, so that a turned bit gives another
-number without an error, and inflates in a fifth more time. So it is only asked where blocks lie,
-and what is done to their numbers before they are deflated. All other rasters it reads itself.
+number without an error, and to open a file takes it as long as to inflate a fifth of a day's rain.
+So a library for TIFF files says where blocks lie and what is done to their numbers before they are
+deflated; of files that say the same of their cells only the first is opened as a raster.
 """
 
 from __future__ import annotations
 
+import logging
+import struct
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -18,9 +21,12 @@ from bavlo.grids.source import Window
 
 Fetch = Callable[[int, int], bytes | memoryview]  # bytes of a file by their place and number
 DIFFERENCES, OF_FLOATS = 2, 3  # predictors: TIFF Revision 6.0, Adobe's Technical Note 3
+DEFLATED = (8, 32946)
+# Tags of no account for what the numbers are: places of blocks, and names, dates and programs.
+ASIDE = (269, 270, 273, 279, 305, 306, 315, 324, 325)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Blocks:
     """How the numbers of a file are stored.
 
@@ -34,40 +40,27 @@ class Blocks:
         In the file's byte order.
     predictor
         1: none; DIFFERENCES along rows; OF_FLOATS: the same of the bytes of floats.
+    offsets, sizes
+        Of the blocks, row by row; 0 for one that was never written.
+    likeness
+        All else that the file says: files with the same have the same cells and packing.
     """
 
     shape: tuple[int, int]
     block: tuple[int, int]
     dtype: np.dtype
     predictor: int
+    offsets: tuple[int, ...]
+    sizes: tuple[int, ...]
+    likeness: tuple[Any, ...]
 
-    @classmethod
-    def of(cls, data: Any, fetch: Fetch) -> Blocks | None:
-        """Those of an open raster; None where the raster library is to read it."""
-        if data.driver != "GTiff" or data.count != 1:
-            return None
-        stored = data.tags(ns="IMAGE_STRUCTURE")
-        dtype, predictor = np.dtype(data.dtypes[0]), int(stored.get("PREDICTOR", 1))
-        is_plain = stored.get("COMPRESSION") == "DEFLATE" and "NBITS" not in stored
-        if not is_plain or dtype.kind not in "iuf" or predictor not in (1, DIFFERENCES, OF_FLOATS):
-            return None
-        order = "<" if bytes(fetch(0, 2)) == b"II" else ">"
-        shape = data.height, data.width
-        return cls(shape, data.block_shapes[0], dtype.newbyteorder(order), predictor)
-
-    def places(self, data: Any, window: Window) -> list[tuple[int, int]]:
+    def places(self, window: Window) -> list[tuple[int, int]]:
         """Offset and size of each block with wanted cells; 0 of one that was never written."""
-        found = []
-        for y, x in window.blocks(self.block):
-            pair = (
-                data.get_tag_item(f"BLOCK_{what}_{x}_{y}", "TIFF", bidx=1)
-                for what in ("OFFSET", "SIZE")
-            )
-            offset, size = (int(each or 0) for each in pair)
-            found.append((offset, size) if offset and size else (0, 0))
-        return found
+        across = -(-self.shape[1] // self.block[1])
+        numbers = [y * across + x for y, x in window.blocks(self.block)]
+        return [(self.offsets[n], self.sizes[n]) for n in numbers]
 
-    def read(self, data: Any, fetch: Fetch, window: Window, fill: float) -> np.ndarray:
+    def read(self, fetch: Fetch, window: Window, fill: float) -> np.ndarray:
         """Stored numbers of a window; only the blocks that hold wanted cells are fetched.
 
         Parameters
@@ -89,14 +82,14 @@ class Blocks:
         rows, columns = window.rows, window.columns
         out = np.empty(window.shape, self.dtype.newbyteorder("="))
         numbers = window.blocks(self.block)
-        for (y, x), place in zip(numbers, self.places(data, window), strict=True):
+        for (y, x), place in zip(numbers, self.places(window), strict=True):
             top, left = y * height, x * width
             r = slice(max(rows.start, top), min(rows.stop, top + height))
             c = slice(max(columns.start, left), min(columns.stop, left + width))
             down = slice(r.start - rows.start, r.stop - rows.start)
             across = slice(c.start - columns.start, c.stop - columns.start)
             own = slice(r.start - top, r.stop - top), slice(c.start - left, c.stop - left)
-            out[down, across] = self._numbers(fetch(*place), y)[own] if place[1] else fill
+            out[down, across] = self._numbers(fetch(*place), y)[own] if all(place) else fill
         return out
 
     def _numbers(self, stored: bytes | memoryview, y: int) -> np.ndarray:
@@ -126,3 +119,54 @@ class Blocks:
         for plane in range(item):
             mixed[..., plane] = planes[:, plane * width : (plane + 1) * width]
         return mixed.view(f">f{item}")[..., 0]
+
+
+def blocks_of(file: BinaryIO) -> Blocks | None:
+    """Those of an open file; None where the raster library is to read it, or say what is wrong."""
+    import tifffile
+
+    logging.getLogger("tifffile").setLevel(logging.CRITICAL + 1)  # it is no matter of the user's
+    try:
+        with tifffile.TiffFile(file) as data:
+            page: Any = data.pages.first
+            others: list[Any] = list(data.pages[1:])
+            if any(each.is_mask for each in others):
+                return None
+            dtype = page.dtype
+            is_plain = page.compression in DEFLATED and page.samplesperpixel == 1
+            known = page.predictor in (1, DIFFERENCES, OF_FLOATS)
+            if not is_plain or not known or dtype is None or dtype.kind not in "iuf":
+                return None
+            if page.bitspersample != 8 * dtype.itemsize or page.fillorder != 1:
+                return None
+            height, width = page.imagelength, page.imagewidth
+            block = min(page.rowsperstrip, height), width
+            if page.is_tiled:
+                block = page.tilelength, page.tilewidth
+            if min(height, width, *block) < 1:
+                return None
+            count = -(-height // block[0]) * -(-width // block[1])
+            if not len(page.dataoffsets) == len(page.databytecounts) == count:
+                return None
+            said = ((tag.code, repr(tag.value)) for tag in page.tags if tag.code not in ASIDE)
+            return Blocks(
+                (height, width),
+                block,
+                dtype.newbyteorder(data.byteorder),
+                int(page.predictor),
+                tuple(map(int, page.dataoffsets)),
+                tuple(map(int, page.databytecounts)),
+                (data.byteorder, *said),
+            )
+    except (
+        tifffile.TiffFileError,
+        ArithmeticError,
+        AttributeError,
+        LookupError,
+        MemoryError,
+        OSError,
+        TypeError,
+        ValueError,
+        struct.error,
+    ):
+        return None

@@ -51,3 +51,17 @@ def test_nothing_is_kept_where_others_can_write(tmp_path):
 def test_the_switch_does_without(tmp_path):
     assert spells(tmp_path / "cache", BAVLO_COMPILED="0")[0] == "[10, 10, 10, 10]"
     assert not list(tmp_path.rglob("*.nb?"))
+
+
+def test_loops_that_are_not_as_a_run_left_them_are_never_run(tmp_path):
+    cache = tmp_path / "cache"
+    spells(cache)
+    for path in sorted(cache.rglob("*.nb?")):
+        whole = path.read_bytes()
+        changed = bytearray(whole)
+        changed[len(whole) // 2] ^= 16
+        path.write_bytes(changed)
+        assert spells(cache) == ("[10, 10, 10, 10]", "")
+        assert path.read_bytes() != bytes(changed)
+    (cache / "loops" / "sha256").unlink()
+    assert spells(cache) == ("[10, 10, 10, 10]", "")

@@ -11,17 +11,22 @@ and areas of class codes.
 
 from __future__ import annotations
 
+import atexit
+import hashlib
 import os
 from collections.abc import Callable
+from contextlib import suppress
+from functools import cache
 from importlib import import_module
 from importlib.util import find_spec
+from pathlib import Path
 from typing import Any, TypeVar, cast
 
 from bavlo import kept
 
 SWITCH = "BAVLO_COMPILED"  # set to 0, NumPy makes everything
 SIZE = 350 * 2**20  # bytes that numba takes, its compiler included
-FOLDER = "loops"  # in the cache
+FOLDER, SEAL = "loops", "sha256"  # in the cache, and what tells that it is whole
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -43,9 +48,54 @@ def kernel(function: Function) -> Function:
     """A loop that is called from Python, kept once it is compiled for arguments of some types."""
     numba: Any = import_module("numba")
     folder = kept.folder() / FOLDER
-    is_private = kept.is_private(folder)
     numba.config.CACHE_DIR = str(folder)  # read as the decorator is applied
-    return cast(Function, numba.njit(cache=is_private, nogil=True)(function))
+    return cast(Function, numba.njit(cache=_may_keep(folder), nogil=True)(function))
+
+
+@cache
+def _may_keep(folder: Path) -> bool:
+    """Whether loops may be kept in a folder, and run if they are there.
+
+    Only where nobody else can write. All that is there is removed unless it is, to the last bit,
+    what a run left at its end.
+    """
+    if not kept.is_private(folder):
+        return False
+    if _seal_of(folder) != _digest_of(folder):
+        for path in _files_in(folder):
+            path.unlink(missing_ok=True)
+    atexit.register(_seal, folder)
+    return True
+
+
+def _files_in(folder: Path) -> list[Path]:
+    return sorted(path for path in folder.rglob("*.nb?") if path.is_file())
+
+
+def _digest_of(folder: Path) -> str:
+    """SHA-256 of all loops in a folder, their names among them."""
+    digest = hashlib.sha256()
+    with suppress(OSError):  # of one that another run removes meanwhile: it fits none
+        for path in _files_in(folder):
+            content = path.read_bytes()
+            digest.update(f"{path.relative_to(folder)} {len(content)} ".encode() + content)
+    return digest.hexdigest()
+
+
+def _seal_of(folder: Path) -> str:
+    with suppress(OSError, UnicodeDecodeError):
+        return (folder / SEAL).read_text()
+    return ""
+
+
+def _seal(folder: Path) -> None:
+    """Say that the loops in a folder are as they should be."""
+    draft = folder / f".{SEAL}.{os.getpid()}.part"
+    with suppress(OSError):
+        found = _digest_of(folder)
+        if found != _seal_of(folder):
+            draft.write_text(found)
+            os.replace(draft, folder / SEAL)
 
 
 def helper(function: Function) -> Function:

@@ -25,7 +25,7 @@ from typing import Any, TypeVar, cast
 from bavlo import kept
 
 SWITCH = "BAVLO_COMPILED"  # set to 0, NumPy makes everything
-SIZE = 350 * 2**20  # bytes that numba takes, its compiler included
+SIZE = 300 * 2**20  # bytes that numba takes, its compiler included
 FOLDER, SEAL = "loops", "sha256"  # in the cache, and what tells that it is whole
 
 Function = TypeVar("Function", bound=Callable[..., Any])

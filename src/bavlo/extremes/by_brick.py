@@ -31,7 +31,7 @@ BRICK_VALUES = 2**22  # cells × steps of a brick
 BOOTSTRAPPED_VALUES = 2**21
 WORTH_COMPILING = 2**21  # calendar days of cells; loops save a second of one processor then
 COPIES_OF_BRICK = 12.0
-KEPT_SHARE = 0.3  # of `memory` that records may take before they go to disk
+KEPT_SHARE = 0.2  # of `memory` that records may take before they go to disk
 
 
 def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:

@@ -32,11 +32,11 @@ def own_cache(tmp_path_factory):
     os.environ["BAVLO_CACHE"] = str(shared_folder(tmp_path_factory) / "own-cache")
 
 
-@pytest.fixture(autouse=True)
-def own_memory(monkeypatch):
+@pytest.hookimpl(tryfirst=True)
+def pytest_runtest_setup(item):
     """What other tests left in memory does not count against a test's own limit."""
     left = in_use()
-    monkeypatch.setattr(memory, "in_use", lambda: FRESH + max(0, in_use() - left))
+    memory.in_use = lambda: FRESH + max(0, in_use() - left)
 
 
 @pytest.fixture(scope="session")

@@ -24,7 +24,8 @@ PLAIN = {
     "…": "...", "×": "x", "–": "-", "—": "-", "≥": ">=", "≤": "<=", "°": " deg", "²": "2", "³": "3",
     "→": "->", "“": '"', "”": '"', "‘": "'", "’": "'", "·": "*", "±": "+-", "−": "-",
 }  # fmt: skip
-UNMAPPED = ("failed to map segment from shared object", "cannot allocate memory")
+NEAR = 2**27  # bytes of a limit of addresses that a library may need to be loaded
+NO_ROOM = "out of memory; use fewer regions or a smaller --memory"
 REPORT = "please report it with that file"
 
 
@@ -140,8 +141,8 @@ def status_of(error: BaseException, *, verbose: bool, left: str = NOTHING) -> in
     if isinstance(error, OSError) and error.errno in CLOSED:
         _let_go(sys.stdout)
         return 0 if error.errno == errno.EPIPE else 1
-    if isinstance(error, MemoryError) or _is_for_want_of_addresses(error):
-        _say("out of memory; use fewer regions or a smaller --memory")
+    if isinstance(error, MemoryError):
+        _say(NO_ROOM)
         return 1
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         _say(f"the disk is full; free some space; {NOTHING}")
@@ -152,13 +153,27 @@ def status_of(error: BaseException, *, verbose: bool, left: str = NOTHING) -> in
         where = f"{error.filename}: " if own else ""
         _say(where + "; ".join(REFUSED[error.errno]))
         return 1
+    if _lacks_addresses():
+        _say(NO_ROOM)
+        return 1
     _say_unexpected(error, verbose=verbose)
     return 1
 
 
-def _is_for_want_of_addresses(error: BaseException) -> bool:
-    """Whether a library found no room for itself."""
-    return isinstance(error, ImportError) and str(error).lower().endswith(UNMAPPED)
+def _lacks_addresses() -> bool:
+    """Whether the process has come near a limit of addresses, so that libraries cannot be loaded.
+
+    They say so in many ways, some of which speak of something else.
+    """
+    try:
+        import resource
+
+        limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+        with open("/proc/self/statm", encoding="ascii") as told:
+            used = int(told.read().split()[0]) * resource.getpagesize()
+    except (ImportError, OSError, ValueError):
+        return False
+    return limit != resource.RLIM_INFINITY and limit - used < NEAR
 
 
 def _say_unexpected(error: BaseException, *, verbose: bool) -> None:

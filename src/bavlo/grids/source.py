@@ -51,11 +51,6 @@ class CellSubset:
             into = slice(int(position[0]), int(position[-1]) + 1)
         return cls(None if whole else within, into, size)
 
-    @property
-    def is_whole(self) -> bool:
-        """Whether all cells of the rectangle are wanted, and stand together."""
-        return self.within is None and isinstance(self.position, slice)
-
     def taken(self, stored: np.ndarray) -> np.ndarray:
         """The wanted cells (T, n) of numbers (T, size)."""
         if self.within is None:

@@ -27,7 +27,6 @@ COMMANDS = (
 )
 OF_STUDY = ("title", "about", "folder")
 OF_RESULT = ("name", "command", "grids", "of", "regions")
-HERE = "the study"
 
 
 @dataclass(frozen=True)

@@ -1,12 +1,11 @@
-"""The kernel that adds up areas of class codes: see `bavlo.compiled`."""
+"""Kernels that add up areas of class codes: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from bavlo.compiled import helper, kernel
-
-IN_TURN = 4  # sums of a class code
+from bavlo.core.stats.part_runs import IN_TURN
 
 # ruff: noqa: PLR0913 - a kernel takes its arrays one by one
 
@@ -23,22 +22,26 @@ def move_sum(
 
 
 @kernel
-def note_codes(values: np.ndarray, low: int, held: np.ndarray) -> bool:
-    """Note which class codes there are, counted from the lowest; whether all are whole numbers.
+def note_codes(values: np.ndarray, low: int, place: np.ndarray, held: np.ndarray) -> bool:
+    """Note which class codes runs hold, counted from the lowest; whether all are whole numbers.
 
     Parameters
     ----------
     values : (C,) float64
         NaN where there is no data.
+    place : (2, N) int64
+        First cell of each run and the one after its last.
     held : (K,) bool
         Made true.
     """
     whole = True
-    for x in range(values.size):
-        if values[x] == values[x]:
-            code = int(values[x])
-            held[code - low] = True
-            whole &= code == values[x]
+    for run in range(place.shape[1]):
+        own = values[place[0, run] : place[1, run]]
+        for x in range(own.size):
+            if own[x] == own[x]:
+                code = int(own[x])
+                held[code - low] = True
+                whole &= code == own[x]
     return whole
 
 

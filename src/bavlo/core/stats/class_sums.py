@@ -10,9 +10,8 @@ import numpy as np
 from bavlo import compiled
 from bavlo.core.space.row_areas import BothAreas
 from bavlo.core.stats.cell_sample import check_codes
-from bavlo.core.stats.part_runs import PartRuns
+from bavlo.core.stats.part_runs import IN_TURN, PartRuns
 
-IN_TURN = 4  # sums of a code in a run, to which its cells are added in turn
 MOST_DENSE = 2**16  # between the lowest and the highest code, for codes to be found by counting
 
 
@@ -87,7 +86,7 @@ def _by_kernel(values: np.ndarray, runs: PartRuns, areas: BothAreas) -> ClassSum
         return ClassSums(np.zeros(0), nothing, nothing)
     low = int(np.floor(lowest))
     held = np.zeros(int(highest) - low + 1, bool)
-    if not note_codes(flat, low, held):
+    if not note_codes(flat, low, runs.place, held):
         check_codes(flat[~np.isnan(flat)])
     found = np.flatnonzero(held)
     total, room = np.zeros((runs.regions, found.size, 2)), np.zeros((found.size, IN_TURN))

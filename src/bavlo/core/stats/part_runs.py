@@ -10,6 +10,8 @@ import numpy as np
 from bavlo.core.space.runs import RunOverlay
 from bavlo.core.stats.cell_sample import LEAST_COVER
 
+IN_TURN = 4  # sums of a class code in a run, to which its cells are added in turn
+
 
 @dataclass(frozen=True, eq=False)
 class PartRuns:

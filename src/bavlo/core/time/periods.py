@@ -24,7 +24,6 @@ INITIALS = "JFMAMJJASOND"
 YEARLY_LABEL = re.compile(r"\d{4}(?:/\d\d)?(?:[-:](?P<cycle>.+))?$")
 LEAP_PENTAD = 12  # of the 73 of a year, that which holds 29 February
 WITHOUT_YEAR_ZERO = ("standard", "gregorian", "julian")
-SEASONS = {12: "DJF", 3: "MAM", 6: "JJA", 9: "SON"}
 
 # One period: label, name of it within the year, first instant, first instant after it.
 NamedSpan = tuple[str, str, int, int]

@@ -17,7 +17,6 @@ NEVER_FALLS = 0.95  # share of cells that must not fall but at resets
 TOGETHER = 0.5  # share of cells with rain that fall where an accumulation starts again
 EXPECTED = 0.8  # share of the resets that a rule expects at which values do fall
 LEAST_RESETS = 3
-MINUTE = HOUR // 60
 # Where values never start again, as many steps and cells must only ever grow, in as many steps.
 LEAST_STEPS, LEAST_CELLS, LEAST_GROWTH = 12, 20, 4
 

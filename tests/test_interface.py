@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 import bavlo
-from bavlo.grids import netcdf
+from bavlo.remembered import OPEN_FILES
 from support import box, run, write_grid
 
 DAYS = np.arange(np.datetime64("2001-01-01"), np.datetime64("2004-01-01"))
@@ -223,7 +223,7 @@ def test_after_a_call_its_grids_may_be_written_anew(world, tmp_path):
         first = bavlo.series(world[0] / "rain.nc", regions=regions, every="year")
         np.testing.assert_allclose(found["value"], first["value"] * scale)
         bavlo.describe(path)
-        assert not netcdf._open
+        assert not OPEN_FILES.items("NetCDF")
 
 
 def test_describe_tells_what_the_command_tells(world):

@@ -16,13 +16,13 @@ import hashlib
 import os
 from collections.abc import Callable
 from contextlib import suppress
-from functools import cache
 from importlib import import_module
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any, TypeVar, cast
 
 from bavlo import kept
+from bavlo.remembered import FACTS
 
 SWITCH = "BAVLO_COMPILED"  # set to 0, NumPy makes everything
 SIZE = 300 * 2**20  # bytes that numba takes, its compiler included
@@ -49,10 +49,10 @@ def kernel(function: Function) -> Function:
     numba: Any = import_module("numba")
     folder = kept.folder() / FOLDER
     numba.config.CACHE_DIR = str(folder)  # read as the decorator is applied
-    return cast(Function, numba.njit(cache=_may_keep(folder), nogil=True)(function))
+    may_keep = FACTS.get(("loops", folder), lambda: _may_keep(folder))
+    return cast(Function, numba.njit(cache=may_keep, nogil=True)(function))
 
 
-@cache
 def _may_keep(folder: Path) -> bool:
     """Whether loops may be kept in a folder, and run if they are there.
 

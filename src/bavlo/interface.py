@@ -27,6 +27,7 @@ import numpy as np
 
 from bavlo.arrays import IN_MEMORY, Array, as_array, write_array
 from bavlo.errors import BavloWarning, RequestError, nearest_word, worded
+from bavlo.remembered import OPEN_FILES
 from bavlo.request.filling import make_request
 from bavlo.request.options import options_of
 from bavlo.request.reporter import SilentReporter
@@ -377,12 +378,10 @@ class _Listener(SilentReporter):
 @contextmanager
 def _closing_grids() -> Iterator[None]:
     """Close the grids that a call has opened, so that the caller may write them anew."""
-    from bavlo.grids.netcdf import close_all
-
     try:
         yield
     finally:
-        close_all()
+        OPEN_FILES.clear()
 
 
 @contextmanager

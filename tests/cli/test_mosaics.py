@@ -164,18 +164,18 @@ def test_cells_with_corners_of_their_own_go_onto_bands_of_rows_by_every_way(tmp_
     from bavlo.plan import gridding
 
     grid = tmp_path / "bent.nc"
-    column, row = np.meshgrid(np.arange(40.0), np.arange(30.0))
+    column, row = np.meshgrid(np.arange(20.0), np.arange(15.0))
     with netCDF4.Dataset(grid, "w") as data:
-        for name, size in (("time", 3), ("y", 30), ("x", 40)):
+        for name, size in (("time", 2), ("y", 15), ("x", 20)):
             data.createDimension(name, size)
-        data.createVariable("time", "f8", ("time",))[:] = [0, 1, 2]
+        data.createVariable("time", "f8", ("time",))[:] = [0, 1]
         data["time"].units = "days since 2001-01-01"
         places = (("lat", -38 + 0.2 * row + 0.03 * column), ("lon", 78 + 0.2 * column + 0.1 * row))
         for name, place in places:
             data.createVariable(name, "f8", ("y", "x"))[:] = place
         data["lat"].units, data["lon"].units = "degrees_north", "degrees_east"
         data.createVariable("tmax", "f4", ("time", "y", "x"))[:] = np.random.default_rng(5).normal(
-            20, 5, (3, 30, 40)
+            20, 5, (2, 15, 20)
         )
         data["tmax"].units, data["tmax"].coordinates = "degC", "lat lon"
     for onto in (("--cell", 0.1), METRES):

@@ -8,7 +8,7 @@ import netCDF4
 import numpy as np
 import pytest
 
-from bavlo.grids.netcdf import close_all
+from bavlo.remembered import OPEN_FILES
 from support import box, run, write_grid, write_regions
 
 RAIN = "rain_*.nc"
@@ -146,7 +146,7 @@ def test_changed_files_are_said_and_end_with_status_1(folder, demo, tmp_path):
         shutil.copy(demo / name, tmp_path / name)
     run("series", "rain_2001-2010.nc", "--regions", "watersheds.geojson", "--every", "year",
         "--out", "rain.csv", cwd=tmp_path)  # fmt: skip
-    close_all()
+    OPEN_FILES.clear()
     with netCDF4.Dataset(tmp_path / "rain_2001-2010.nc", "a") as data:
         data["rain"][100, 20:30, 40:50] = 300
     elsewhere = tmp_path / "tables"

@@ -152,7 +152,7 @@ def test_workers_are_told_whether_compiled_loops_pay(pays, monkeypatch):
     allowed = []
     monkeypatch.setattr(compiled, "use", lambda: allowed.append(True))
     monkeypatch.setattr(compiled, "in_use", lambda: pays)
-    assert dask._unpacked(dask._shared(Client(), "the work")) == "the work"
+    assert dask._shared(Client(), "the work").unpacked == "the work"
     assert allowed == [True] * pays
 
 

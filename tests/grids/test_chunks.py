@@ -14,12 +14,12 @@ from bavlo.errors import BavloError
 from bavlo.grids import cfgrid, scratch
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.chunk_table import chunk_table
-from bavlo.grids.netcdf import close_all
 from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, whole
 from bavlo.plan import inspection, reading
 from bavlo.plan.inspection import inspect
+from bavlo.remembered import INFLATED, OPEN_FILES
 from support import box, run, write_grid, write_regions
 
 SHAPE = (11, 13, 17)
@@ -113,7 +113,7 @@ def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, t
         assert a.tobytes() == b.tobytes()
     monkeypatch.undo()
     monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
-    close_all()
+    OPEN_FILES.clear()
     whole_file = bytearray(path.read_bytes())
     with h5py.File(path) as file:
         info = file["rain"].id.get_chunk_info(3)
@@ -171,7 +171,7 @@ def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
             monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
             grid = open_grid([path])
             told.append((grid.read(0, 12, whole((20, 30))), grid.read(3, 8, cells)))
-            close_all()
+            OPEN_FILES.clear()
         monkeypatch.setattr(cfgrid.chunks, "reader_of", READER_OF)
         assert READER_OF(path, "rain") is not None
         for fast, usual in zip(*told, strict=True):
@@ -210,7 +210,7 @@ def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tm
 def test_every_chunk_is_inflated_once_whatever_its_shape(
     chunk, memory, inflated, tmp_path, monkeypatch
 ):
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)  # as if the chunks were too large to be kept
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)  # as if the chunks were too large to be kept
     values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
     path = write_grid(
         tmp_path / "a.nc", values, chunksizes=chunk, zlib=True, shuffle=True, complevel=1
@@ -239,7 +239,7 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
 ):
     monkeypatch.setattr(scratch, "BAND", band)
     monkeypatch.setattr(chunks, "SMALL_CHUNK", small)
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     rng = np.random.default_rng(5)
     values = rng.gamma(2, 50, (60, 11, 13)).astype(dtype)
     endian = {"<": "little", ">": "big"}[dtype[0]]
@@ -288,7 +288,7 @@ def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
 ):
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
     monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90))
     values[70, 20, 30] = -9999
     path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
@@ -307,8 +307,8 @@ def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
 def test_large_chunks_are_inflated_once_and_one_for_the_sample(
     west, sizes, jobs, inflated, tmp_path, monkeypatch
 ):
-    for name, size in (("LEAST_SIZE", 0), ("MOST_KEPT", 0)):
-        monkeypatch.setattr(chunks, name, size)
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
     values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90)).round(2)
     path = write_grid(tmp_path / "a.nc", values, chunksizes=sizes, zlib=True)
@@ -325,8 +325,8 @@ def test_large_chunks_are_inflated_once_and_one_for_the_sample(
 
 
 def test_a_large_chunk_that_is_damaged_is_told_with_its_file(tmp_path, monkeypatch):
-    for name, size in (("LEAST_SIZE", 0), ("MOST_KEPT", 0)):
-        monkeypatch.setattr(chunks, name, size)
+    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
     values = np.random.default_rng(3).gamma(1, 5, (36, 40, 90)).round(2)
     path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
@@ -350,7 +350,7 @@ def test_a_chunk_that_no_file_can_hold_is_damage():
 
 def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_path, monkeypatch):
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     write_grid(tmp_path / "a.nc", np.ones((60, 9, 9)), chunksizes=(60, 9, 9), zlib=True)
     write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 5, 5)})
     words = ["series", "a.nc", "--regions", "r.geojson", "--out", "o.csv"]
@@ -362,7 +362,7 @@ def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_pat
 
 @pytest.mark.parametrize("memory", [2**30, 2**12])
 def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path, monkeypatch):
-    monkeypatch.setattr(chunks, "MOST_KEPT", 0)
+    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
     write_grid(tmp_path / "a.nc", values, chunksizes=(60, 2, 7), zlib=True, complevel=1)
     source = open_grid([tmp_path / "a.nc"])

@@ -15,6 +15,7 @@ from bavlo.grids.grib_layouts import gaussian_edges, gaussian_latitudes
 from bavlo.grids.grib_messages import library, scan
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions, whole
+from bavlo.remembered import INDEXES
 from support import box, program, rows, write_regions
 
 eccodes = library(Path("grib"))
@@ -424,7 +425,7 @@ def test_the_index_of_a_large_file_is_kept_as_long_as_the_file_does_not_change(
     monkeypatch.setattr(grib, "WORTH_KEEPING", 0)
     path = write(tmp_path / "t.grib2", message(), message(dataDate=20130306))
     first = grib.messages_of(path)
-    grib._index.cache_clear()
+    INDEXES.clear()
     monkeypatch.setattr(grib, "scan", lambda path: pytest.fail("was looked for again"))
     again = grib.messages_of(path)
     assert again.headers == first.headers

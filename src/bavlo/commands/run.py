@@ -12,7 +12,7 @@ from bavlo.commands.ledger import STORE, Ledger, StudyRun
 from bavlo.commands.results import make
 from bavlo.engine.memory import give_back
 from bavlo.errors import BavloError, InputError, OutputError, known_words, setting
-from bavlo.grids.fast import chunks
+from bavlo.remembered import INFLATED
 from bavlo.request.reporter import OwnReporter, Reporter
 from bavlo.request.study import StudyResult
 
@@ -63,7 +63,7 @@ def run_study(run: StudyRun, report: Reporter) -> Iterator[Outcome]:
             due = _due(ledger, result, outcomes)
             if isinstance(due, _Due):
                 due = _made(ledger, due, OwnReporter(report))
-                chunks.forget_all()  # a study needs no more memory than its largest result
+                INFLATED.clear()  # a study needs no more memory than its largest result
                 give_back()
             outcomes[result.name] = due
             yield due

@@ -10,7 +10,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
 from typing import Any, TypeVar
 
 from bavlo import __version__, compiled
@@ -199,7 +199,7 @@ def _shared(client: Any, work: Any) -> Any:
         # Of its size the library warns its own users; here it goes out once, as it should.
         warnings.simplefilter("ignore", UserWarning)
         return client.submit(
-            _same, VERSION + cloudpickle.dumps((compiled.in_use(), work)), pure=False
+            _Work, VERSION + cloudpickle.dumps((compiled.in_use(), work)), pure=False
         )
 
 
@@ -237,19 +237,39 @@ def _in_order(
             yield task, made, pickle.loads(data)
 
 
-def _same(data: bytes) -> bytes:
-    return data
+class _Work:
+    """What workers are sent to do; travels as bytes, and is unpacked once in each process."""
 
+    def __init__(self, data: bytes) -> None:
+        self.data = data
 
-_known: dict[int, tuple[bytes, Any]] = {}
+    def __reduce__(self) -> tuple[type[_Work], tuple[bytes]]:
+        return _Work, (self.data,)
+
+    @cached_property
+    def unpacked(self) -> Any:
+        """The reader or nothing, and the reducer or the work on bricks."""
+        for key in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):
+            os.environ.setdefault(key, "1")
+        if not self.data.startswith(VERSION):
+            other = self.data.partition(END)[0].decode()
+            raise RequestError(
+                "cluster",
+                f"a worker has Bavlo {__version__}, and this is {other}",
+                "install the same version on all workers",
+            )
+        compiles, work = pickle.loads(self.data[len(VERSION) :])
+        if compiles:
+            compiled.use()
+        return work
 
 
 # What follows is done by workers. What is fetched is pickled there, so that its size is known.
 
 
-def _reduce_segment(segment: Segment, *, shared: bytes) -> tuple[list[Any], Any]:
+def _reduce_segment(segment: Segment, *, shared: _Work) -> tuple[list[Any], Any]:
     """What is settled of a segment, and the state that it leaves open."""
-    reader, reducer = _unpacked(shared)
+    reader, reducer = shared.unpacked
     run: InOrder[Any, Any] = InOrder(reducer)
     settled = []
     for unit in segment.units:
@@ -263,27 +283,27 @@ def _settled(state: tuple[list[Any], Any]) -> bytes:
     return pickle.dumps(state[0])
 
 
-def _whole_segment(segment: Segment, *, shared: bytes) -> bytes:
+def _whole_segment(segment: Segment, *, shared: _Work) -> bytes:
     return _settled(_reduce_segment(segment, shared=shared))
 
 
 def _merge(
-    earlier: tuple[list[Any], Any], later: tuple[list[Any], Any], *, shared: bytes
+    earlier: tuple[list[Any], Any], later: tuple[list[Any], Any], *, shared: _Work
 ) -> tuple[list[Any], Any]:
     if earlier[1] is None or later[1] is None:
         return [], later[1] if earlier[1] is None else earlier[1]
-    reducer = _unpacked(shared)[1]
+    reducer = shared.unpacked[1]
     settled, rest = reducer.settle(reducer.merge(earlier[1], later[1]))
     return [settled], rest
 
 
-def _close(state: tuple[list[Any], Any], *, shared: bytes) -> bytes:
-    reducer = _unpacked(shared)[1]
+def _close(state: tuple[list[Any], Any], *, shared: _Work) -> bytes:
+    reducer = shared.unpacked[1]
     return pickle.dumps([] if state[1] is None else [reducer.close(state[1])])
 
 
-def _cut(run: Run, *, shared: bytes) -> list[Piece]:
-    reader, work = _unpacked(shared)
+def _cut(run: Run, *, shared: _Work) -> list[Piece]:
+    reader, work = shared.unpacked
     return cut_into_bricks((reader.read(unit) for unit in run), work.bricks)
 
 
@@ -295,34 +315,14 @@ def _pieces(cut: list[Piece], *, numbers: range) -> list[Piece]:
     return cut[numbers.start : numbers.stop]
 
 
-def _joined_bricks(numbers: range, runs: list[list[Piece]], *, shared: bytes) -> bytes:
-    work = _unpacked(shared)[1]
+def _joined_bricks(numbers: range, runs: list[list[Piece]], *, shared: _Work) -> bytes:
+    work = shared.unpacked[1]
     bricks = zip(numbers, zip(*runs, strict=True), strict=True)
     return pickle.dumps([work.compute(number, joined_brick(parts)) for number, parts in bricks])
 
 
-def _brick(number: int, values: dict[str, Any], *, shared: bytes) -> bytes:
-    return pickle.dumps(_unpacked(shared)[1].compute(number, values))
-
-
-def _unpacked(shared: bytes) -> Any:
-    for key in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):
-        os.environ.setdefault(key, "1")
-    known = _known.get(len(shared))
-    if known is None or known[0] != shared:
-        if not shared.startswith(VERSION):
-            other = shared.partition(END)[0].decode()
-            raise RequestError(
-                "cluster",
-                f"a worker has Bavlo {__version__}, and this is {other}",
-                "install the same version on all workers",
-            )
-        _known.clear()
-        compiles, work = pickle.loads(shared[len(VERSION) :])
-        if compiles:
-            compiled.use()
-        known = _known[len(shared)] = (shared, work)
-    return known[1]
+def _brick(number: int, values: dict[str, Any], *, shared: _Work) -> bytes:
+    return pickle.dumps(shared.unpacked[1].compute(number, values))
 
 
 def _awaited(client: Any, future: Any, what: str) -> Any:

@@ -15,7 +15,7 @@ NO_NUMBER = re.compile(rb"(?<!\S)(?!(?:" + NUMBER + rb"|[+-]?(?i:nan|inf))(?!\S)
 SPACE = np.isin(np.arange(256), list(b" \t\r\n\f\v"))
 
 
-def check(content: bytes) -> None:
+def check(content: bytes | bytearray) -> None:
     """Hold an ASCII grid against its header.
 
     Raises

@@ -17,6 +17,7 @@ from bavlo.grids.fast import chunks
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import GridFile, ReadOptions
 from bavlo.grids.versions import VERSIONS, VersionsGrid
+from bavlo.remembered import INFLATED
 
 
 @dataclass(frozen=True)
@@ -128,4 +129,4 @@ def _keeps_slabs(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
     if not variable.is_hdf5 or variable.chunks is None:
         return False
     slab = stored_chunks[0] * (_size(variable) // max(variable.shape[0], 1))
-    return stored_chunks[0] == 1 or slab <= chunks.MOST_KEPT
+    return stored_chunks[0] == 1 or slab <= (INFLATED.most_bytes or 0)

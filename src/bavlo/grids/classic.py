@@ -1,8 +1,5 @@
 """The header of classic NetCDF files: what they hold, where it lies, and how long they must be.
 
-The NetCDF library reads missing bytes at the end of such a file as zeros, which would be numbers,
-and makes room for as many dimensions as a header states, which can end the program. By URL it reads
-none at all.
 Format: NetCDF Classic and 64-bit Offset File Formats (and CDF-5), Unidata.
 """
 
@@ -11,7 +8,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -215,27 +211,6 @@ def _header(reader: _Reader) -> Header:
         for name, own, dtype, attributes, begin, is_record in found
     )
     return Header(variables, reader.at, records, stride)
-
-
-def check_whole(path: Path) -> None:
-    """Refuse a classic file that is shorter than its header states; others are left alone.
-
-    Raises
-    ------
-    OSError
-    """
-    with path.open("rb") as file:
-        if not is_classic(file.read(4)):
-            return
-
-        def read(size: int) -> bytes:
-            file.seek(0)
-            return file.read(size)
-
-        size = path.stat().st_size
-        needed = read_header(read, size).needed_size
-    if size < needed:
-        raise OSError(f"{size} of {needed} bytes are there")
 
 
 def is_classic(head: bytes) -> bool:

@@ -10,12 +10,11 @@ from __future__ import annotations
 import hashlib
 import itertools
 import os
-from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
-from threading import Lock, Thread
-from typing import Any, TypeVar
+from threading import Thread
+from typing import Any
 
 import deflate
 import numpy as np
@@ -27,33 +26,19 @@ from bavlo.grids.cf import unreadable
 from bavlo.grids.fast.chunk_table import ChunkTable, chunk_table
 from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5
 from bavlo.grids.source import GridFile
+from bavlo.remembered import FACTS, stamp_of
 
 CHUNKS = "checksums of stored chunks"
 BYTES = "CRC-32 of the stored bytes"
-MOST_KNOWN = 20_000  # files
 TAIL = 4  # bytes of a checksum
 AT_ONCE = 2**19  # bytes
-Found = TypeVar("Found")
-
-
-Stamp = tuple[str, str, int, int, int, int]  # path, variable, device, inode, time, size
-_known: OrderedDict[Stamp, dict[str, str]] = OrderedDict()
-_steps: OrderedDict[Stamp, np.ndarray] = OrderedDict()
-_whole: OrderedDict[Stamp, int] = OrderedDict()
-_taking = Lock()
-
-
-def stamp_of(file: GridFile) -> Stamp:
-    """What the file system tells of a file: where it is the same, the file counts as unchanged."""
-    status = file.path.stat()
-    where = str(file.path), file.variable.name
-    return *where, status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
+OF_FILE, OF_STEPS, OF_BYTES = "digest", "digests of steps", "CRC-32"  # what is remembered
 
 
 def remembered() -> dict[str, list[Any]]:
     """All digests that were taken, as plain data."""
-    digests = [[list(stamp), digest] for stamp, digest in _known.items()]
-    steps = [[list(stamp), found.tolist()] for stamp, found in _steps.items()]
+    digests = [[list(key[1:]), digest] for key, digest in FACTS.items(OF_FILE)]
+    steps = [[list(key[1:]), found.tolist()] for key, found in FACTS.items(OF_STEPS)]
     return {"digests": digests, "steps": steps}
 
 
@@ -62,19 +47,14 @@ def remember(told: Mapping[str, Any]) -> None:
     with suppress(ValueError, TypeError, OverflowError):  # damaged: they are taken again
         known = {tuple(stamp): dict(digest) for stamp, digest in told.get("digests", ())}
         steps = {tuple(stamp): np.array(s, np.int64) for stamp, s in told.get("steps", ())}
-        _known.update(known)
-        _steps.update(steps)
+        for about, found in ((OF_FILE, known), (OF_STEPS, steps)):
+            for stamp, digest in found.items():
+                FACTS.put((about, *stamp), digest)
 
 
-def _remembering(
-    known: OrderedDict[Stamp, Found], stamp: Stamp, take: Callable[[], Found]
-) -> Found:
+def _remembering(about: str, file: GridFile, take: Callable[[], Any]) -> Any:
     """What is known of a file that has not changed, else what is taken now."""
-    if stamp not in known:
-        known[stamp] = take()
-        while len(known) > MOST_KNOWN:
-            known.popitem(last=False)
-    return known[stamp]
+    return FACTS.get((about, file.variable.name, *stamp_of(file.path)), take)
 
 
 def step_digests(file: GridFile, count: int) -> np.ndarray | None:
@@ -95,7 +75,8 @@ def step_digests(file: GridFile, count: int) -> np.ndarray | None:
             found = np.full(count, _number(whole["digest"]))
         return found
 
-    return _remembering(_steps, stamp_of(file), take)
+    found: np.ndarray = _remembering(OF_STEPS, file, take)
+    return found
 
 
 def _number(digest: str) -> int:
@@ -157,13 +138,13 @@ def _carries_checksums(file: GridFile) -> bool:
     """Whether a file does; its digest is known after that."""
     found = _checksums(file)
     if found is not None:
-        _remembering(_known, stamp_of(file), lambda: _digest(found, CHUNKS))
+        _remembering(OF_FILE, file, lambda: _digest(found, CHUNKS))
     return found is not None
 
 
 def _crc_of_whole(file: GridFile) -> int:
-    with _taking:  # what is being taken ahead is waited for
-        return _remembering(_whole, stamp_of(file), lambda: _crc(file.path))
+    found: int = _remembering(OF_BYTES, file, lambda: _crc(file.path))
+    return found
 
 
 def digest_of(file: GridFile) -> dict[str, str] | None:
@@ -182,9 +163,10 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
     try:
         if path.is_dir():
             return _digest(np.array(list(_of_folder(path)), np.int64).reshape(-1, 3), BYTES)
-        return _remembering(_known, stamp_of(file), lambda: _of_file(file))
+        found: dict[str, str] = _remembering(OF_FILE, file, lambda: _of_file(file))
     except DAMAGE as error:
         raise unreadable(path, error) from error
+    return found
 
 
 def _of_file(file: GridFile) -> dict[str, str]:

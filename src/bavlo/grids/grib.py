@@ -6,7 +6,6 @@ import hashlib
 import json
 from collections import defaultdict
 from dataclasses import asdict, dataclass, replace
-from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -30,6 +29,7 @@ from bavlo.grids.grib_messages import (
 )
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
+from bavlo.remembered import INDEXES
 
 NO_DATA = 1e36  # what the library is told to put where there is no data
 CALENDAR = "standard"
@@ -140,7 +140,6 @@ class GribGrid:
             raise damaged(self.path, offset, str(error)) from error
 
 
-@lru_cache(maxsize=64)
 def _index(path: Path, size: int, changed: int) -> Messages:
     """The messages of a file as it is now; those of large files are kept between runs."""
     if size < WORTH_KEEPING:
@@ -167,7 +166,11 @@ def messages_of(path: Path) -> Messages:
     library(path)
     if path.suffix.lower() == ".gz":
         raise InputError(path, "is compressed GRIB", "unpack it first, as with gunzip")
-    return _index(path, status.st_size, status.st_mtime_ns)
+    size, changed = status.st_size, status.st_mtime_ns
+    found: Messages = INDEXES.get(
+        ("GRIB", str(path), size, changed), lambda: _index(path, size, changed)
+    )
+    return found
 
 
 Group = tuple[str, str, str, str]  # name, sort of level, step type and grid

@@ -3,23 +3,21 @@
 from __future__ import annotations
 
 import re
-import stat
-import threading
-from collections import OrderedDict
 from collections.abc import Sequence
 from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError, known_words
 from bavlo.files import DAMAGE
-from bavlo.grids import elsewhere
 from bavlo.grids.cf import unreadable
 from bavlo.grids.cfgrid import read_by_chunks
 from bavlo.grids.formats import HDF5, format_of
+from bavlo.grids.guards import check_inside
 from bavlo.grids.join import grouped, in_time, join
 from bavlo.grids.mosaic import mosaic
 from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
 from bavlo.grids.urls import BY_URL, url_of
+from bavlo.remembered import INDEXES, stamp_of
 
 # Names of what stands beside a variable: numbers of observations, errors, flags.
 ASIDE = re.compile(
@@ -27,11 +25,6 @@ ASIDE = re.compile(
 )
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
-MOST_OPENED = 8  # grids that stay known, since studies ask for the same ones again and again
-
-Stamps = tuple[tuple[int, int, int, int], ...]
-_opened: OrderedDict[tuple[tuple[str, ...], ReadOptions, Stamps], GridSource] = OrderedDict()
-_lock = threading.Lock()
 
 
 def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> GridSource:  # noqa: B008
@@ -44,32 +37,11 @@ def open_grid(paths: Sequence[Path], options: ReadOptions = ReadOptions()) -> Gr
     options
         What the user says about them.
     """
-    stamps = _stamps(paths)
-    if stamps is None:
-        return _opened_anew(paths, options)
-    key = tuple(map(str, paths)), options, stamps
-    with _lock:
-        found = _opened.get(key)
-    if found is None:
-        found = _opened_anew(paths, options)
-        with _lock:
-            _opened[key] = found
-            while len(_opened) > MOST_OPENED:
-                _opened.popitem(last=False)
+    if not all(url_of(path) is None and path.is_file() for path in paths):
+        return _opened_anew(paths, options)  # their stamps would not tell of every change
+    key = "grid", tuple(map(stamp_of, paths)), options
+    found: GridSource = INDEXES.get(key, lambda: _opened_anew(paths, options))
     return found
-
-
-def _stamps(paths: Sequence[Path]) -> Stamps | None:
-    """What the file system tells of files; None where that is not all, as of folders and URLs."""
-    if any(url_of(path) is not None for path in paths):
-        return None
-    try:
-        found = [path.stat() for path in paths]
-    except OSError:
-        return None
-    if any(not stat.S_ISREG(each.st_mode) for each in found):
-        return None
-    return tuple((s.st_dev, s.st_ino, s.st_mtime_ns, s.st_size) for s in found)
 
 
 def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
@@ -117,7 +89,7 @@ def _check_inside(path: Path, options: ReadOptions) -> None:
         is_hdf5 = file.read(8) == HDF5
     if is_hdf5:
         try:
-            elsewhere.check_inside(path)
+            check_inside(path)
         except DAMAGE as error:
             raise unreadable(path, error) from error
 

@@ -10,9 +10,9 @@ import sys
 import threading
 import warnings
 import zlib
-from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -22,46 +22,39 @@ from bavlo.files import DAMAGE
 from bavlo.grids import ascii_grid, cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.fast.inflate import unpacked
-from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.fast.tiff import Fetch
 from bavlo.grids.formats import GZIP
 from bavlo.grids.source import Window
+from bavlo.remembered import INFLATED, OPEN_FILES, Cache
 
-MOST_OPEN = 8
 ASCII = "AAIGrid"
 MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
-KEPT_UNPACKED = 2**26  # bytes of them that are kept, since steps are looked at in parts
 
-_unpacked = KeptChunks(KEPT_UNPACKED)
-_local = threading.local()  # GDAL files belong to the thread that opened them
+_of_thread = threading.local()  # open rasters, which belong to the thread that opened them
 
 
 @contextmanager
 def dataset(path: Path) -> Iterator[Any]:
-    """An open raster; each thread keeps its last few open."""
+    """An open raster, which is kept open for the same thread, as the library wants it."""
     from rasterio.errors import NotGeoreferencedWarning, RasterioError
 
-    if not hasattr(_local, "files"):
-        _local.files = OrderedDict()
-    files: OrderedDict[tuple[Path, int, int, int], tuple[Any, Any]] = _local.files
-    key = path, *_stamp(path)  # a file that was written anew is opened anew
-    data, memory = files.pop(key, (None, None))
+    if not hasattr(_of_thread, "open"):
+        _of_thread.open = Cache(OPEN_FILES.most)
+    key = path, *_stamp(path)
+    opened: OpenRaster | None = _of_thread.open.take(key)
     try:
         with warnings.catch_warnings(), _quiet_log():
             warnings.simplefilter("ignore", NotGeoreferencedWarning)
-            if data is None:
-                data, memory = _opened(path)
-            yield data
+            if opened is None:
+                opened = _opened(path)
+            yield opened.data
     except (RasterioError, *DAMAGE) as error:
-        if data is not None:
-            with contextlib.suppress(RasterioError):
-                data.close()
+        if opened is not None:
+            opened.close()
         if addresses.url_of(path) is None and not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
         raise cf.unreadable(path, error) from error
-    files[key] = data, memory
-    while len(files) > MOST_OPEN:
-        files.popitem(last=False)[1][0].close()
+    _of_thread.open.put(key, opened)
 
 
 @contextmanager
@@ -74,11 +67,11 @@ def stored_bytes(path: Path, about: int | None = None) -> Iterator[tuple[BinaryI
         Fetch all of a file by URL, which has about so many bytes, in one request.
     """
     url = addresses.url_of(path)
-    content = None
+    content: bytes | bytearray | None = None
     if url is not None and about is not None:
         content = addresses.fetch_small(url, about)
     elif url is None and path.suffix.lower() == ".gz":
-        content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+        content = _content(path)
     if content is not None:
         view = memoryview(content)
         yield io.BytesIO(content), lambda place, size: view[place : place + size]
@@ -95,12 +88,32 @@ def close_all() -> None:
 
     The raster library minds files by URL that are still open when the program has ended.
     """
-    for data, _ in getattr(_local, "files", OrderedDict()).values():
-        data.close()
-    _local.files = OrderedDict()
+    if hasattr(_of_thread, "open"):
+        _of_thread.open.clear()
 
 
 atexit.register(close_all)
+
+
+@dataclass(frozen=True, eq=False)
+class OpenRaster:
+    """A raster that the library has open.
+
+    Parameters
+    ----------
+    memory
+        What must live as long as it does, such as an unpacked file in memory.
+    """
+
+    data: Any
+    memory: Any = None
+
+    def close(self) -> None:
+        """Close it."""
+        from rasterio.errors import RasterioError
+
+        with contextlib.suppress(RasterioError):
+            self.data.close()
 
 
 def _stamp(path: Path) -> tuple[int, int, int]:
@@ -125,40 +138,42 @@ def _quiet_log() -> Iterator[None]:
         sys.unraisablehook = before
 
 
-def _opened(path: Path) -> tuple[Any, Any]:
-    """An open raster, and what must live as long as it does."""
+def _opened(path: Path) -> OpenRaster:
     import rasterio
 
     url = addresses.url_of(path)
     if url is not None:
-        return rasterio.open(path.name, opener=_opener(path.name, url)), None
+        return OpenRaster(rasterio.open(path.name, opener=_opener(path.name, url)))
     with path.open("rb") as file:
         packed = file.read(2) == GZIP
     if not packed:
         data = rasterio.open(path)
         if data.driver == ASCII:
             ascii_grid.check(path.read_bytes())
-        return data, None
-    content = _unpacked.get((path, *_stamp(path)), lambda: _content(path))
+        return OpenRaster(data)
+    content = _content(path)
     memory = rasterio.MemoryFile(bytes(content), filename=Path(path.stem).name)
     data = memory.open()
     if data.driver == ASCII:
         ascii_grid.check(content)
-    return data, memory
+    return OpenRaster(data, memory)
 
 
 def _content(path: Path) -> bytes | bytearray:
-    """What a gzip file holds.
+    """What a gzip file holds, kept for a while, since steps are read in parts.
 
     Unpacked here and not by the raster library: this looks at the checksum, and is three times as
     fast.
     """
     try:
-        return unpacked(path.read_bytes(), MOST_UNPACKED)
+        found: bytes | bytearray = INFLATED.get(
+            ("gzip", path, *_stamp(path)), lambda: unpacked(path.read_bytes(), MOST_UNPACKED)
+        )
     except OverflowError as error:
         raise InputError(
             path, f"unpacks to more than {MOST_UNPACKED >> 20} MB", "unpack it first, with gunzip"
         ) from error
+    return found
 
 
 def _opener(name: str, url: str) -> Any:

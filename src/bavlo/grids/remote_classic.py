@@ -3,25 +3,24 @@
 from __future__ import annotations
 
 import itertools
-from functools import lru_cache, partial
+from functools import partial
 
 import numpy as np
 
 from bavlo.grids import cf, urls
 from bavlo.grids.classic import ClassicVariable, read_header
 from bavlo.grids.container import Container, Stored
-
-KEPT = 64  # files whose header is kept
+from bavlo.remembered import INDEXES
 
 
 def container(url: str) -> Container:
     """The variables of a file."""
-    return _container(url, urls.stamp_of(url))
+    key = "classic", url, urls.stamp_of(url)
+    found: Container = INDEXES.get(key, lambda: _container(url))
+    return found
 
 
-@lru_cache(maxsize=KEPT)
-def _container(url: str, stamp: object) -> Container:
-    """The same of the file as it is now."""
+def _container(url: str) -> Container:
     size = int(urls.information(url)["size"])
     header = read_header(lambda count: urls.fetch(url, 0, min(count, size)), size)
     if size < header.needed_size:

@@ -6,22 +6,21 @@ import bisect
 import re
 import threading
 import time
-from collections import OrderedDict
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from functools import lru_cache
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
 from bavlo.files import DAMAGE
 from bavlo.grids import cf
+from bavlo.remembered import FACTS, OPEN_FILES
 
 SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
 # A path has one slash where a URL has two.
 ADDRESS = re.compile(rf"({'|'.join(SCHEMES)}):/+(?=[^/])(.+)$", re.IGNORECASE | re.DOTALL)
 PATTERN = ("*", "[")  # but no question mark, which begins a query
-MOST_OPEN = 8
 LATELY = 30  # seconds
 ASKED_AT_ONCE = 16  # questions that are under way together
 BY_URL = "NetCDF, GeoTIFF and Zarr"
@@ -30,8 +29,6 @@ MOST_BETWEEN, MOST_OF_PART = 2**15, 2**21  # bytes of a gap that is fetched too,
 BLOCK = 2**14  # bytes that are fetched at once for metadata; kept, since they are read again
 
 _lock = threading.RLock()
-_open: OrderedDict[str, tuple[Any, Any]] = OrderedDict()
-_sizes_ahead: dict[tuple[str, ...], tuple[list[threading.Thread], dict[str, int | None]]] = {}
 
 
 def url_of(path: object) -> str | None:
@@ -40,9 +37,13 @@ def url_of(path: object) -> str | None:
     return f"{match.group(1).lower()}://{match.group(2)}" if match else None
 
 
-@lru_cache(maxsize=256)
 def filesystem(url: str) -> tuple[Any, str]:
     """The store that holds a URL, and its place there."""
+    found: tuple[Any, str] = FACTS.get(("store", url), lambda: _filesystem(url))
+    return found
+
+
+def _filesystem(url: str) -> tuple[Any, str]:
     try:
         from fsspec.core import url_to_fs
     except ImportError:
@@ -71,18 +72,15 @@ def information(url: str) -> dict[str, Any]:
 
 def information_lately(url: str) -> dict[str, Any]:
     """The same, asked for at most once in half a minute."""
-    return _information(url, int(time.monotonic() // LATELY))
+    key = "information", url, int(time.monotonic() // LATELY)
+    found: dict[str, Any] = FACTS.get(key, lambda: information(url))
+    return found
 
 
 def stamp_of(url: str) -> object:
     """What tells the file at a URL from what may stand there later: its tag, else its size."""
     told = information_lately(url)
     return told.get("ETag") or told.get("etag") or told.get("size")
-
-
-@lru_cache(maxsize=4096)
-def _information(url: str, span: int) -> dict[str, Any]:
-    return information(url)
 
 
 def size_of(url: str) -> int | None:
@@ -100,23 +98,19 @@ def sizes_of(urls: Sequence[str]) -> dict[str, int | None]:
     """
     if not urls:
         return {}
-    begun = _sizes_ahead.pop(tuple(urls), None) or ask_sizes_ahead(urls)
-    for thread in begun[0]:
+    threads, found = FACTS.take(("sizes", *urls)) or _asked_for_sizes(urls)
+    for thread in threads:
         thread.join()
-    _sizes_ahead.pop(tuple(urls), None)
-    return begun[1]
+    return found
 
 
-def ask_sizes_ahead(urls: Sequence[str]) -> tuple[list[threading.Thread], dict[str, int | None]]:
-    """Ask for the sizes of files while other work goes on, for whoever calls `sizes_of` next.
+def ask_sizes_ahead(urls: Sequence[str]) -> None:
+    """Ask for the sizes of files while other work goes on, for whoever calls `sizes_of` next."""
+    FACTS.put(("sizes", *urls), _asked_for_sizes(urls))
 
-    Returns
-    -------
-    threads
-        They end with the program, whether they are through or not.
-    sizes
-        Of each URL, once they are.
-    """
+
+def _asked_for_sizes(urls: Sequence[str]) -> tuple[list[threading.Thread], dict[str, int | None]]:
+    """Threads that ask, which end with the program, and the sizes once they have."""
     left, found = iter(list(urls)), dict.fromkeys(urls)
     taking = threading.Lock()
 
@@ -132,7 +126,6 @@ def ask_sizes_ahead(urls: Sequence[str]) -> tuple[list[threading.Thread], dict[s
     threads = [threading.Thread(target=ask, name="sizes", daemon=True) for _ in range(count)]
     for thread in threads:
         thread.start()
-    _sizes_ahead[tuple(urls)] = threads, found
     return threads, found
 
 
@@ -164,9 +157,13 @@ def listed(url: str) -> list[str]:
     return sorted(str(store.unstrip_protocol(name)) for name in found)
 
 
-@lru_cache(maxsize=4096)
 def first_bytes(url: str) -> bytes:
     """How a file begins; nothing where there is no file, as with a store that is a folder."""
+    found: bytes = FACTS.get(("first bytes", url), lambda: _first_bytes(url))
+    return found
+
+
+def _first_bytes(url: str) -> bytes:
     store, key = filesystem(url)
     try:
         return bytes(store.cat_file(key, start=0, end=16))
@@ -176,12 +173,11 @@ def first_bytes(url: str) -> bytes:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
 
 
-@lru_cache(maxsize=4096)
 def exists(url: str) -> bool:
     """Whether there is a file."""
     store, key = filesystem(url)
     try:
-        return bool(store.exists(key))
+        return bool(FACTS.get(("exists", url), lambda: store.exists(key)))
     except Exception as error:
         raise InputError(url, f"cannot be reached ({error})", "check the address") from error
 
@@ -265,19 +261,19 @@ def fetch_together(url: str, ranges: Sequence[tuple[int, int]]) -> dict[tuple[in
 
 @contextmanager
 def hdf5(path: Path) -> Iterator[Any]:
-    """The open file; the last few stay open. One thread at a time."""
+    """The open file; it stays open for a while. One thread at a time."""
     import h5py
 
     url = url_of(path)
     assert url is not None
     information(url)
     with _lock:
-        entry = _open.pop(url, None)
+        opened: RemoteHDF5 | None = OPEN_FILES.take(("HDF5", url))
         try:
-            if entry is None:
+            if opened is None:
                 raw = open_file(url)
-                entry = h5py.File(raw, "r"), raw
-            yield entry[0]
+                opened = RemoteHDF5(h5py.File(raw, "r"), raw)
+            yield opened.data
         except OSError as error:
             if "signature" in str(error):
                 raise InputError(
@@ -286,7 +282,18 @@ def hdf5(path: Path) -> Iterator[Any]:
             raise cf.unreadable(path, error) from error
         except DAMAGE as error:
             raise cf.unreadable(path, error) from error
-        _open[url] = entry
-        while len(_open) > MOST_OPEN:
-            for part in _open.popitem(last=False)[1]:
-                part.close()
+        OPEN_FILES.put(("HDF5", url), opened)
+
+
+@dataclass(frozen=True, eq=False)
+class RemoteHDF5:
+    """A file by URL that the HDF5 library has open, and what fetches its bytes."""
+
+    data: Any
+    raw: Any
+
+    def close(self) -> None:
+        """Close both."""
+        with _lock:
+            self.data.close()
+            self.raw.close()

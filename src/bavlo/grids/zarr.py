@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from functools import lru_cache, partial
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -15,18 +15,18 @@ from bavlo.files import DAMAGE
 from bavlo.grids import cf, cf_format
 from bavlo.grids import urls as addresses
 from bavlo.grids.container import Container, Stored
+from bavlo.remembered import INDEXES
 
 
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
     """The variables of a store."""
     try:
-        yield _container(path)
+        yield INDEXES.get(("Zarr", str(path)), lambda: _container(path))
     except DAMAGE as error:
         raise cf.unreadable(path, error) from error
 
 
-@lru_cache(maxsize=16)
 def _container(path: Path) -> Container:
     try:
         import zarr
@@ -34,7 +34,7 @@ def _container(path: Path) -> Container:
         raise InputError(
             path, "is a Zarr store, which needs a further library", "pip install 'bavlo[zarr]'"
         ) from None
-    from bavlo.grids.blosc import use_checked_codecs
+    from bavlo.grids.guards import use_checked_codecs
 
     use_checked_codecs()
     url = addresses.url_of(path)

@@ -23,7 +23,6 @@ from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.accumulated import DifferencedGrid
 from bavlo.grids.digest import take_ahead
-from bavlo.grids.fast.chunks import forget_all
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.mosaic import MosaicGrid
@@ -35,6 +34,7 @@ from bavlo.plan.checks import check_of_use
 from bavlo.plan.inspection import holds_codes, inspected
 from bavlo.plan.reading import check_room_for_chunks
 from bavlo.plan.wording import counted
+from bavlo.remembered import INFLATED
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request, combined_alone, for_grid
 
@@ -54,7 +54,7 @@ def open_grids(request: Request, report: Reporter) -> dict[str, GridSource]:
         opened = open_grid(argument.paths, reading)
         check_room_for_chunks(opened, request.run)
         source = settled(opened, report, request.run.jobs)
-        forget_all()  # what a sample was taken of
+        INFLATED.clear()  # what a sample was taken of
         name = argument.name or source.variable.name
         if name in found:
             raise RequestError("", f"two grids are called {name}", "name them as NAME=PATH")

@@ -5,7 +5,6 @@ What reads the text of an option is named and loaded when it is used, so that he
 
 from __future__ import annotations
 
-import os
 import re
 from importlib import import_module
 from typing import Any, NamedTuple
@@ -112,38 +111,14 @@ class Option(NamedTuple):
 
 
 def names_listed(table: str) -> str:
-    """The names of a table's entries, read off its source, with spaces between.
-
-    Loading the table would load NumPy with it, and help must be there at once. A test holds these
-    names against the table itself.
+    """The names of a table's entries, with spaces between.
 
     Parameters
     ----------
     table
-        `module:NAME` of a tuple of texts, of a dict with texts as keys, or of one that is made of
-        entries which begin with their names.
+        `module:NAME` of texts, of a dict with texts as keys, or of one whose entries have names.
     """
-    module, _, name = table.partition(":")
-    path = f"{os.path.dirname(os.path.dirname(__file__))}/{'/'.join(module.split('.')[1:])}.py"
-    with open(path, encoding="utf-8") as file:
-        source = file.read()
-    start = re.search(rf"^{name}\b.*= *([({{].*)$", source, re.MULTILINE)
-    if start is None:
-        raise LookupError(table)
-    block = start.group(1)
-    in_one_line = block.endswith(")")
-    if not in_one_line:  # it ends with the first line that is not indented
-        block = re.split(r"^\S", source[start.end() :], maxsplit=1, flags=re.MULTILINE)[0]
-    entry = r"(\"?\b[A-Za-z]\w*\"?)(?=[,)])"  # of a tuple in one line
-    if not in_one_line:
-        entry = r"^ {4}(\"\w+\")(?=:)|^ {8}[A-Z]\w*\(\s*(\"\w+\"|[A-Z]+\b)"
-    found = ["".join(filter(None, m.groups())) for m in re.finditer(entry, block, re.MULTILINE)]
-    return " ".join(word.strip('"') if '"' in word else _constant(source, word) for word in found)
-
-
-def _constant(source: str, name: str) -> str:
-    match = re.search(rf'^{name} = "(.*?)"', source, re.MULTILINE)
-    return match.group(1) if match else name
+    return " ".join(str(getattr(entry, "name", entry)) for entry in named(table))
 
 
 def named(text: str) -> Any:

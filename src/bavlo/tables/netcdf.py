@@ -19,7 +19,7 @@ from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import spans_of_year
 from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.errors import InputError, RequestError
-from bavlo.grids.netcdf import check_sound
+from bavlo.grids.guards import check_sound
 from bavlo.tables.formats import Companions, Shapes
 from bavlo.tables.group import TELLING, AnyTable, TableGroup, group, parts_of
 from bavlo.tables.layouts import names_along

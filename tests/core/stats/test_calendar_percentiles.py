@@ -137,9 +137,16 @@ def test_the_compiled_limits_of_stand_ins_are_the_others_to_the_last_bit(
     np.testing.assert_array_equal(found, plain)
 
 
-@pytest.mark.parametrize("kind", [np.float32, np.float64])
-@pytest.mark.parametrize("gaps", [0.0, 0.01, 0.15, 0.97])
-@pytest.mark.parametrize("digits", [0, 3])
+@pytest.mark.parametrize(
+    ("kind", "gaps", "digits"),
+    [
+        (np.float32, 0.0, 0),
+        (np.float64, 0.01, 0),
+        (np.float32, 0.15, 3),
+        (np.float64, 0.15, 0),
+        (np.float64, 0.97, 3),
+    ],
+)
 def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digits, monkeypatch):
     pytest.importorskip("numba")
     time, values = record(years=7, gaps=gaps, digits=digits)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
-from functools import lru_cache
 
 import cftime
 import numpy as np
@@ -106,7 +105,6 @@ def to_dates(instants: np.ndarray, calendar: str) -> np.ndarray:
     return np.asarray(cftime.num2date(instants, EPOCH, calendar=calendar))
 
 
-@lru_cache(maxsize=2**14)
 def to_instant(calendar: str, year: int, month: int = 1, day: int = 1) -> int:
     """The instant at which a day of the calendar begins.
 

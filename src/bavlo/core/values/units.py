@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -79,7 +78,6 @@ def _written_out(text: str) -> str:
     return {"C": "degC", "F": "degF", "Celsius": "degC", "millimeters": "mm"}.get(text, text)
 
 
-@lru_cache(maxsize=256)
 def depth_factor(text: str) -> float | None:
     """How many mm of water one of a unit is; None where it is no depth of water."""
     if text in WELL_KNOWN:
@@ -94,7 +92,6 @@ def depth_factor(text: str) -> float | None:
     return None
 
 
-@lru_cache(maxsize=256)
 def rate_parts(text: str) -> tuple[float, str] | None:
     """(mm, per what) of a rate of water: per "day", or per calendar pentad, dekad, month, year."""
     if text in WELL_KNOWN:

@@ -10,9 +10,7 @@ from __future__ import annotations
 import math
 import os
 import sys
-import threading
 import zlib
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, field
@@ -27,9 +25,9 @@ from bavlo.grids import urls as addresses
 from bavlo.grids.fast.chunk_pieces import Piece, piece_of, pieces_of_rows
 from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.fast.shared import KeptChunks
 from bavlo.grids.formats import DEFLATE, SHUFFLE
 from bavlo.grids.source import CellSelection, CellSubset
+from bavlo.remembered import INDEXES, INFLATED, stamp_of
 
 Fetch = Callable[[int, int], bytes]
 Chunk = tuple[int, ...]  # its number along every dimension
@@ -41,10 +39,6 @@ MOST_CHUNKS = 4_000_000
 WIDE = 4  # bytes of a number, from which on it is put together byte by byte
 SMALL_CHUNK = 2**14  # bytes of a chunk
 GATHERED = 2**17  # bytes of small chunks of which cells are taken at once
-MOST_KEPT = 2**26  # bytes of inflated chunks that hold more than one step
-
-_lock = threading.Lock()
-_readers: OrderedDict[tuple[Path, str, object], ChunkReader | None] = OrderedDict()
 
 
 @dataclass(eq=False)
@@ -71,7 +65,6 @@ class ChunkReader:
     filters: tuple[int, ...]
     offset: np.ndarray
     size: np.ndarray
-    kept: KeptChunks = field(default_factory=lambda: KeptChunks(MOST_KEPT))
     pieces: dict[int, tuple[CellSelection, list[Piece]]] = field(default_factory=dict)
 
     def read(self, key: tuple[slice | int, ...]) -> np.ndarray:
@@ -93,10 +86,6 @@ class ChunkReader:
                 out[tuple(target)] = self._part(file, chunk, tuple(inside))
         dropped = tuple(n for n, k in enumerate(key) if not isinstance(k, slice))
         return out.squeeze(axis=dropped) if dropped else out
-
-    def forget(self) -> None:
-        """Let go of what is kept, inflated, of chunks that hold many steps."""
-        self.kept.clear()
 
     @contextmanager
     def parts_once(self) -> Iterator[Callable[[tuple[slice | int, ...], np.ndarray], None]]:
@@ -243,7 +232,7 @@ class ChunkReader:
         file = None if url is not None else os.open(self.path, os.O_RDONLY)
         try:
             if url is not None:
-                left = [chunk for chunk in wanted if not self.kept.holds(chunk)]
+                left = [chunk for chunk in wanted if (self.key, chunk) not in INFLATED]
                 places = [(int(self.offset[chunk]), int(self.size[chunk])) for chunk in left]
                 yield addresses.Ahead(url, [place for place in places if place[0] >= 0])
             else:
@@ -259,7 +248,7 @@ class ChunkReader:
         if self.chunks[0] == 1:
             data = self._bytes(file, chunk)
         else:
-            data = self.kept.get(chunk, lambda: self._bytes(file, chunk))
+            data = INFLATED.get((self.key, chunk), lambda: self._bytes(file, chunk))
         return self._unshuffled(data, inside)
 
     def _bytes(self, file: Fetch, chunk: tuple[int, ...]) -> Inflated:
@@ -349,18 +338,10 @@ class _LastChunk:
 def reader_of(path: Path, name: str) -> ChunkReader | None:
     """The chunk reader of a variable; None where the ordinary way is the sound one."""
     url = addresses.url_of(path)
-    if url is None:
-        status = path.stat()
-        stamp: object = status.st_dev, status.st_ino, status.st_mtime_ns, status.st_size
-    else:
-        stamp = addresses.stamp_of(url)
-    key = (path, name, stamp)
-    with _lock:
-        if key not in _readers:
-            _readers[key] = _open(path, name, key)
-            while len(_readers) > 64:
-                _readers.popitem(last=False)
-        return _readers[key]
+    stamp = stamp_of(path) if url is None else (url, addresses.stamp_of(url))
+    key = "chunks", name, *stamp
+    found: ChunkReader | None = INDEXES.get(key, lambda: _open(path, name, key))
+    return found
 
 
 def _hdf5(path: Path) -> AbstractContextManager[Any]:
@@ -402,11 +383,3 @@ def _open(path: Path, name: str, key: Hashable) -> ChunkReader | None:
             )
     except (OSError, RuntimeError, LookupError, ValueError, AttributeError):
         return None  # the ordinary way tells what is wrong
-
-
-def forget_all() -> None:
-    """Let go of the inflated chunks of all files, which were kept for the steps that come next."""
-    with _lock:
-        readers = [reader for reader in _readers.values() if reader is not None]
-    for reader in readers:
-        reader.forget()

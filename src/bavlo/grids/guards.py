@@ -1,7 +1,7 @@
-"""HDF5 files that are not safe to read: that reach into other files, or would crash the library.
+"""What is looked for in a file before a library reads it, since the library does not.
 
-External links, raw storage and virtual datasets can show what lies anywhere on the machine, so only
-the file's own folder is followed unasked.
+Each guard stands for something that was met: without it the library reads zeros that are not
+there, ends the program, goes on forever, or shows what lies elsewhere on the machine.
 """
 
 from __future__ import annotations
@@ -9,20 +9,37 @@ from __future__ import annotations
 import math
 import os
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
+from bavlo.grids.classic import is_classic, read_header
 from bavlo.grids.formats import FLETCHER, HDF5, SHUFFLE
 
 CHECKSUM = 4  # bytes
 HEAP, OBJECT = b"GCOL", 16  # how a collection of a global heap begins, bytes of a header in it
 PART = 2**20  # bytes
+BLOSC = struct.Struct("<4B3I")  # versions, flags, size of an item; bytes plain, of a block, here
+LONGEST_CHUNK = 2**31 - 1  # bytes, which the library holds in a signed number
+
+
+def check_sound(path: Path) -> None:
+    """Refuse what the NetCDF library would loop over, or read as zeros, before it opens it.
+
+    Raises
+    ------
+    InputError, OSError
+    """
+    check_heaps(path)
+    check_whole(path)
 
 
 def check_inside(path: Path) -> None:
-    """Refuse a file that reaches beyond its own folder, or could not be read; see `check_chunks`.
+    """Refuse an HDF5 file that reaches beyond its own folder, or with chunks of no possible size.
+
+    External links, raw storage and virtual datasets can show what lies anywhere on the machine, so
+    only the file's own folder is followed unasked.
 
     Raises
     ------
@@ -156,3 +173,78 @@ def _files_of(dataset: Any) -> Iterator[str]:
     if stored.get_layout() == h5d.VIRTUAL:
         for n in range(stored.get_virtual_count()):
             yield stored.get_virtual_filename(n)
+
+
+def check_whole(path: Path) -> None:
+    """Refuse a classic file that is shorter than its header states; others are left alone.
+
+    The NetCDF library reads the missing bytes at its end as zeros, and makes room for as many
+    dimensions as a header states, which can end the program.
+
+    Raises
+    ------
+    OSError
+    """
+    with path.open("rb") as file:
+        if not is_classic(file.read(4)):
+            return
+
+        def read(size: int) -> bytes:
+            file.seek(0)
+            return file.read(size)
+
+        size = path.stat().st_size
+        needed = read_header(read, size).needed_size
+    if size < needed:
+        raise OSError(f"{size} of {needed} bytes are there")
+
+
+def check_blosc(chunk: Any) -> None:
+    """Refuse a chunk that Blosc compressed and that is shorter than its header states.
+
+    The library believes the header and reads beyond the chunk's end. Format: Blosc chunk format 1.
+
+    Raises
+    ------
+    ValueError
+    """
+    held = memoryview(chunk).nbytes
+    if held < BLOSC.size:
+        raise ValueError(f"a chunk of {held} bytes is none of Blosc")
+    *_, plain, block, stated = BLOSC.unpack_from(memoryview(chunk).cast("B"))
+    if not BLOSC.size <= stated <= held:
+        raise ValueError(f"a chunk states {stated} bytes and has {held}")
+    if plain > LONGEST_CHUNK or (plain and not 0 < block <= plain):
+        raise ValueError(f"a chunk states {plain} bytes in blocks of {block}")
+
+
+def use_checked_codecs() -> None:
+    """Have the Zarr library inflate chunks of Blosc by codecs that look at their headers first."""
+    import numcodecs
+    import zarr
+    from numcodecs.blosc import Blosc
+    from zarr.codecs import BloscCodec
+
+    class CheckedBlosc(Blosc):  # type: ignore[misc]
+        """The codec of stores of version 2."""
+
+        def decode(self, buf: Any, out: Any = None) -> Any:
+            """Inflate a chunk whose header is sound."""
+            check_blosc(buf)
+            return super().decode(buf, out)
+
+    class CheckedBloscCodec(BloscCodec):
+        """The codec of stores of version 3."""
+
+        async def decode(self, chunks_and_specs: Iterable[tuple[Any, Any]]) -> Iterable[Any]:
+            """Inflate chunks whose headers are sound."""
+            chunks = list(chunks_and_specs)
+            for chunk, _ in chunks:
+                if chunk is not None:
+                    check_blosc(chunk.as_numpy_array())
+            return await super().decode(chunks)
+
+    numcodecs.register_codec(CheckedBlosc)
+    zarr.registry.register_codec("blosc", CheckedBloscCodec)
+    name = f"{CheckedBloscCodec.__module__}.{CheckedBloscCodec.__qualname__}"
+    zarr.config.set({"codecs.blosc": name})

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import reduce
 from typing import Any
 
 import numpy as np
@@ -19,14 +20,16 @@ from bavlo.commands.tracing.lines import (
     Traced,
     no_such_row,
 )
+from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.regions import CellFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
-from bavlo.core.stats.measures import SHARES, Measure
+from bavlo.core.stats.measures import SHARES, Measure, parse_measure
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import iso_days
-from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
+from bavlo.core.values.combine import MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import CLASS, total_unit_of
 from bavlo.core.values.stages import STEP as EACH_STEP
 from bavlo.core.values.units import convert
@@ -34,6 +37,7 @@ from bavlo.engine.segments import Segment
 from bavlo.figures.trace import TracedCells
 from bavlo.grids.source import CellSelection
 from bavlo.plan.grids import each_grid
+from bavlo.plan.periods import rules_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -128,7 +132,8 @@ def _steps_of(plan: SeriesPlan, period: int, count: int) -> tuple[np.ndarray, np
     """The steps of the last `count` periods up to one, and their shares that belong to it."""
     assignment = plan.step_weights.assignment
     own = (assignment.period <= period) & (assignment.period > period - count)
-    return assignment.step[own], assignment.share[own]
+    steps, position = np.unique(assignment.step[own], return_inverse=True)
+    return steps, np.bincount(position, assignment.share[own], steps.size)
 
 
 def _cells_of(plan: SeriesPlan, region: int) -> Overlay:
@@ -205,8 +210,8 @@ class _Place:
         window = plan.request.time.window[0]
         steps, shares = _steps_of(plan, labels.index(row["period"]), window)
         measure, order = plan.measures[m], plan.orders[m]
-        shown = measure if order == "region" else _area_mean(plan)
-        parts = _read(plan, steps, shares, index, shown)
+        shown = measure if order == "region" else parse_measure("mean")
+        parts = _replayed(plan, steps, shares, index, shown)
         return cls(plan, r, measure, order, steps, shares, index, *parts)
 
     def lines(self, row: Mapping[str, Any]) -> list[Line]:
@@ -367,54 +372,49 @@ class _Place:
         ]  # fmt: skip
 
 
-def _area_mean(plan: SeriesPlan) -> Measure:
-    """The measure that is shown for each step where cells are combined first."""
-    from bavlo.core.stats.measures import parse_measure
-
-    return parse_measure("mean")
-
-
-def _read(
+def _replayed(
     plan: SeriesPlan, steps: np.ndarray, shares: np.ndarray, index: OverlayIndex, measure: Measure
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """The measure of each step, its valid area, each cell's value of the period and valid time."""
+    """The plan's own reducer of cells on one region, and what it met on its way.
+
+    Returns
+    -------
+    by_step, area : (T,)
+        The measure of each step and the share of the area that has data.
+    by_cell, days : (K,)
+        Each cell's value of the period, and the share of time that it has data.
+    """
+    weights = plan.step_weights.of_one_period(steps, shares)
+    rules = rules_of(plan.request, plan.combine, plan.what, any_area=True)
+    reducer = CellFirst(index, weights, (), rules)
     cells = CellSelection(plan.overlay.shape, index.overlay.cells)
-    count = index.overlay.cells.size
-    weights = plan.step_weights
-    by_step, area = np.full(steps.size, np.nan), np.full(steps.size, np.nan)
-    total, weight, days = np.zeros(count), np.zeros(count), np.zeros(count)
-    low, high = np.full(count, np.inf), np.full(count, -np.inf)
     factor = weights.factor if plan.combine == TOTAL else np.ones(weights.factor.size)
-    at_once = max(1, AT_ONCE // max(count, 1))
+    by_step, area = np.full(steps.size, np.nan), np.full(steps.size, np.nan)
+    states = []
+    for run in _runs(steps, index.overlay.cells.size):
+        unit = Unit(int(steps[run][0]), int(steps[run][-1]) + 1)
+        block = plan.source.read(unit.first, unit.last, cells)
+        sample = CellSample(index, block)
+        by_step[run] = measure.compute(sample)[:, 0] * factor[steps[run]]
+        area[run] = np.broadcast_to(sample.area_valid, (run.size, 1))[:, 0]
+        states.append(reducer.state_of(unit, block))
+    if not states:
+        none = np.full(index.overlay.cells.size, np.nan)
+        return by_step, area, none, none
+    sums = reduce(reducer.merge, states)[0].sums
+    by_cell = sums.combined(rules, weights.period_start, weights.period_length)[0]
+    return by_step, area, by_cell, sums.covered[0] / weights.period_length[0]
+
+
+def _runs(steps: np.ndarray, cells: int) -> list[np.ndarray]:
+    """Places of steps that follow one another, as many as are read at once."""
     breaks = np.flatnonzero(np.diff(steps) != 1) + 1
-    runs = [
+    at_once = max(1, AT_ONCE // max(cells, 1))
+    return [
         run[n : n + at_once]
         for run in np.split(np.arange(steps.size), breaks)
         for n in range(0, run.size, at_once)
     ]
-    degrees = plan.request.time.combine.degree_days
-    for run in runs:
-        if not run.size:
-            continue
-        own = steps[run]
-        block = plan.source.read(int(own[0]), int(own[-1]) + 1, cells)
-        sample = CellSample(index, block)
-        by_step[run] = measure.compute(sample)[:, 0] * factor[own]
-        area[run] = np.broadcast_to(sample.area_valid, (run.size, 1))[:, 0]
-        if degrees is not None:
-            continue
-        valid = ~np.isnan(block)
-        of_step = shares[run] * (factor[own] if plan.combine == TOTAL else weights.weight[own])
-        total += of_step @ np.where(valid, block, 0)
-        weight += (shares[run] * weights.weight[own]) @ valid
-        days += (shares[run] * weights.duration[own]) @ valid
-        low = np.fmin(low, np.where(valid, block, np.inf).min(axis=0))
-        high = np.fmax(high, np.where(valid, block, -np.inf).max(axis=0))
-    length = float((shares * weights.duration[steps]).sum()) or 1.0
-    with np.errstate(invalid="ignore", divide="ignore"):
-        found = {TOTAL: total, MEAN: total / weight, MIN: low, MAX: high}[plan.combine]
-    enough = (days >= (plan.request.time.least_share - 1e-9) * length) & (days > 0)
-    return by_step, area, np.where(enough, found, np.nan), days / length
 
 
 def combined(values: np.ndarray, share: np.ndarray, weight: np.ndarray, combine: str) -> float:

@@ -67,6 +67,17 @@ class StepWeights:
     step_start: np.ndarray = field(default_factory=lambda: np.zeros(0))
     period_start: np.ndarray = field(default_factory=lambda: np.zeros(0))
 
+    def of_one_period(self, step: np.ndarray, share: np.ndarray) -> StepWeights:
+        """The same where some steps, and shares of them (N,), are one period."""
+        length = float((share * self.duration[step]).sum()) or 1.0
+        start = self.step_start[step[:1]] if self.step_start.size else np.zeros(1)
+        return replace(
+            self,
+            assignment=Assignment(step, np.zeros(step.size, np.int64), share, np.ones(1)),
+            period_length=np.array([length]),
+            period_start=start,
+        )
+
 
 @dataclass(eq=False)
 class Gaps:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from bavlo.core.batches import AT_ONCE
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.stats.measures import SHARES
-from bavlo.core.stats.spatial import SORTED_AT_ONCE
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
@@ -205,7 +205,7 @@ def series_needs(
     steps = max((unit.last - unit.first for unit in units), default=0)
     shared = plan.by_cells.overlay
     largest = int(shared.entries.max(initial=0))
-    sorting = max(SORTED_AT_ONCE, largest) * 8 * COPIES_SORTED
+    sorting = max(AT_ONCE, largest) * 8 * COPIES_SORTED
     window = sum(w.shape[0] * w.shape[1] for w in plan.cells.windows)
     cells = plan.cells.size
     per_step = window * 8 * 2 + cells * 8 * COPIES_OF_CELLS

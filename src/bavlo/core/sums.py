@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.batches import batches
+
 if TYPE_CHECKING:
     from scipy import sparse
-
-RANGED_AT_ONCE = 2**21  # values whose range is found together
 
 
 @dataclass(frozen=True, eq=False)
@@ -107,9 +107,7 @@ def range_of_rows(
     low, high = np.full((rows, steps), np.nan), np.full((rows, steps), np.nan)
     filled = np.flatnonzero(np.diff(indptr))
     if filled.size and steps:
-        few = max(1, RANGED_AT_ONCE // index.size)
-        for first in range(0, steps, few):
-            some = slice(first, first + few)
+        for some in batches(steps, index.size):
             chosen = values[index, some]
             low[filled, some] = np.fmin.reduceat(chosen, indptr[filled], axis=0)
             high[filled, some] = np.fmax.reduceat(chosen, indptr[filled], axis=0)

@@ -6,14 +6,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.source import CellSelection, GridFile, GridSource
-
-READ_AT_ONCE = 2**19  # cells × steps that are combined together
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,10 +58,9 @@ class PeriodGrid:
         begin, end = int(begins[period]), int(ends[period])
         if end <= begin:
             return np.full(cells.size, np.nan)
-        run = max(1, READ_AT_ONCE // max(cells.size, 1))
         state = None
-        for low in range(begin, end, run):
-            unit = Unit(low, min(low + run, end))
+        for some in batches(end, cells.size, begin):
+            unit = Unit(some.start, some.stop)
             part = self.reducer.state_of(unit, self.source.read(unit.first, unit.last, cells))
             state = part if state is None else self.reducer.merge(state, part)
         assert state is not None

@@ -10,9 +10,10 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from shapely import MultiPolygon, Polygon, box
 
-from bavlo.core.space import pieces
+from bavlo.core.batches import AT_ONCE
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
 from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
+from bavlo.core.space.pieces import count_pieces, row_runs
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions, region_edges
 
@@ -107,9 +108,7 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
     layout = GridLayout(x_edges, y_edges, crs="EPSG:32744")
     lines = np.sort(x_edges), np.sort(y_edges)
     found = np.zeros(layout.shape)
-    _, row, column, fraction = pieces.row_runs(
-        region_edges(np.array([shape])), *lines, False
-    ).cells()
+    _, row, column, fraction = row_runs(region_edges(np.array([shape])), *lines, False).cells()
     found[row, column] = fraction
     expected = cell_by_cell(shape, *lines, shapely.area)
     np.testing.assert_allclose(found, expected, rtol=0, atol=2e-9)
@@ -226,9 +225,9 @@ def test_region_outside_the_grid_has_no_cells_but_keeps_its_area():
 
 @pytest.mark.parametrize("jobs", [1, 3])
 @pytest.mark.parametrize("crs", ["", "EPSG:6931"])
-def test_many_batches_give_what_one_batch_gives(monkeypatch, jobs, crs):
+def test_each_of_many_regions_with_millions_of_pieces_is_as_it_is_alone(jobs, crs):
     rng = np.random.default_rng(8)
-    shapes = [noisy_outline(rng, *rng.uniform(1, 6, 2), 2, 50) for _ in range(9)]
+    shapes = [noisy_outline(rng, *rng.uniform(1, 6, 2), 2, 180_000) for _ in range(9)]
     layout = GridLayout(*GRIDS["descending"])
     edges = region_edges(np.array(shapes))
     if crs:  # whose cells are so large that the scale of area varies within them
@@ -238,12 +237,22 @@ def test_many_batches_give_what_one_batch_gives(monkeypatch, jobs, crs):
             edges.region,
             edges.count,
         )
-    once = overlay(edges, layout)
-    monkeypatch.setattr(pieces, "PIECES_AT_ONCE", 70 * jobs)
-    often = overlay(edges, layout, jobs)
-    assert often.index.size > 50
-    for name in ("cells", "indptr", "index", "fraction", "weight", "region_weight"):
-        assert getattr(once, name).tobytes() == getattr(often, name).tobytes()
+    assert count_pieces(edges, layout.x_edges, layout.y_edges).sum() > 3 * AT_ONCE // jobs
+    found = overlay(edges, layout, jobs)
+    for region in (0, 4, 8):
+        own = edges.region == region
+        alone = overlay(
+            RegionEdges(
+                *(getattr(edges, name)[own] for name in ("x0", "y0", "x1", "y1")),
+                np.zeros(own.sum(), edges.region.dtype),
+                1,
+            ),
+            layout,
+        )
+        part = slice(found.indptr[region], found.indptr[region + 1])
+        np.testing.assert_array_equal(found.cells[found.index[part]], alone.cells[alone.index])
+        assert found.fraction[part].tobytes() == alone.fraction.tobytes()
+        assert found.weight[part].tobytes() == alone.weight.tobytes()
 
 
 def test_areas_on_the_ellipsoid_sum_to_that_of_the_earth():

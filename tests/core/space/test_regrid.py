@@ -242,14 +242,12 @@ def test_a_ring_of_cells_with_corners_of_their_own_is_whole_across_its_seam_and_
     np.testing.assert_allclose(found, wanted, atol=4e-4)
 
 
-def test_the_shares_of_many_cells_do_not_depend_on_how_many_are_done_at_once(monkeypatch):
-    from bavlo.core.space import regrid as module
-
+def test_each_of_very_many_cells_gets_what_it_gets_alone():
     source = lonlat(77, 86, -39, -31, 0.5)
-    target = GridLayout(
-        np.arange(300_000, 500_001, 25_000.0), np.arange(6_300_000, 6_099_999, -25_000.0), UTM
-    )
+    x, y = np.arange(300_000, 500_001, 500.0), np.arange(6_300_000, 6_099_999, -500.0)
     values = RNG.normal(size=source.shape)
-    wanted = regrid(source, target, AREA).apply(values, 0.5)
-    monkeypatch.setattr(module, "BOXES_AT_ONCE", 10)
-    np.testing.assert_array_equal(regrid(source, target, AREA).apply(values, 0.5), wanted)
+    found = regrid(source, GridLayout(x, y, UTM), AREA).apply(values, 0.5)
+    for row in (0, 261, 262, 399):
+        one = GridLayout(x, y[row : row + 2], UTM)
+        alone = regrid(source, one, AREA).apply(values, 0.5)
+        np.testing.assert_allclose(found[row], alone[0], rtol=1e-12)

@@ -20,6 +20,7 @@ from bavlo.commands.tracing.lines import (
     Traced,
     no_such_row,
 )
+from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst
 from bavlo.core.space.overlay import Overlay
@@ -42,7 +43,6 @@ from bavlo.plan.series import SeriesPlan
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
-AT_ONCE = 2**21  # values that are read at once
 PERCENT = 100
 
 
@@ -409,12 +409,8 @@ def _replayed(
 def _runs(steps: np.ndarray, cells: int) -> list[np.ndarray]:
     """Places of steps that follow one another, as many as are read at once."""
     breaks = np.flatnonzero(np.diff(steps) != 1) + 1
-    at_once = max(1, AT_ONCE // max(cells, 1))
-    return [
-        run[n : n + at_once]
-        for run in np.split(np.arange(steps.size), breaks)
-        for n in range(0, run.size, at_once)
-    ]
+    runs = np.split(np.arange(steps.size), breaks)
+    return [run[some] for run in runs for some in batches(run.size, cells)]
 
 
 def combined(values: np.ndarray, share: np.ndarray, weight: np.ndarray, combine: str) -> float:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo import compiled
+from bavlo.core.batches import batches
 
-AT_ONCE = 4096  # columns whose runs are followed side by side
+IN_A_COLUMN = 128  # numbers that the loop holds of one
 
 Places = Sequence[tuple[int, int]]
 
@@ -153,8 +154,7 @@ def _by_kernel(
     counted = np.empty(occurs.shape, bool)
     head, tail = np.zeros((2, columns), np.int32)
     spells, longest = np.zeros((2, len(places), columns), np.int32)
-    for first in range(0, columns, AT_ONCE):
-        some = slice(first, first + AT_ONCE)
+    for some in batches(columns, IN_A_COLUMN):
         met = np.ascontiguousarray(occurs[:, some])
         ends = np.zeros((2, met.shape[1]), np.int32)
         own = np.zeros((2, len(places), met.shape[1]), np.int32)

@@ -9,12 +9,13 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
+from bavlo.core.batches import batches
 from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import Overlay, sphere_areas
 from bavlo.core.space.pieces import SLIVER
 from bavlo.core.space.regions import region_edges
 
-PAIRS_AT_ONCE = 50_000
+NUMBERS_OF_PAIR = 10  # of a cell and a region: the corners of what they share
 
 
 def overlay_curvilinear(geometry: np.ndarray, layout: CurvilinearLayout) -> Overlay:
@@ -39,8 +40,7 @@ def overlay_curvilinear(geometry: np.ndarray, layout: CurvilinearLayout) -> Over
             continue
         region, number = shapely.STRtree(cells).query(moved[near], predicate="intersects")
         region = np.flatnonzero(near)[region]
-        for first in range(0, region.size, PAIRS_AT_ONCE):
-            part = slice(first, first + PAIRS_AT_ONCE)
+        for part in batches(region.size, NUMBERS_OF_PAIR):
             shared = shapely.intersection(moved[region[part]], cells[number[part]])
             shared = np.array([_polygons(shape) for shape in shared], object)
             regions.append(region[part])

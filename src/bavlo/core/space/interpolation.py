@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.resampling import CUBIC, LINEAR
@@ -15,7 +16,7 @@ LEAST_WEIGHT = 0.5  # of the neighbours that must have data
 CUBIC_A = -0.5  # of cubic convolution (Keys 1981)
 NEWTON_STEPS = 8  # to the place within four centres; each doubles the digits
 POLAR = 80.0  # degrees beyond which longitudes and latitudes are no plane to work on
-PLACES_AT_ONCE = 2**16
+NUMBERS_OF_PLACE = 8  # of a place: its neighbours and their weights
 WALKS = 2  # from patch to patch, for cells that are slanted
 WITHIN = 1e-9  # of a cell
 ADJOINING = 1.5  # of the step between columns: as near as that the last adjoins the first
@@ -46,9 +47,7 @@ class Interpolated:
         """(ny', nx') values, NaN where less than half the weight of the neighbours has data."""
         ny, nx = np.broadcast_shapes(self.rows.shape, self.columns.shape)[:2]
         out = np.empty((ny, nx))
-        height = max(1, PLACES_AT_ONCE // nx)
-        for first in range(0, ny, height):
-            some = slice(first, first + height)
+        for some in batches(ny, nx * NUMBERS_OF_PLACE):
             out[some] = _weighted(
                 values,
                 *(a[some] if len(a) > 1 else a for a in (self.rows, self.columns)),
@@ -152,8 +151,8 @@ def between_curvilinear(
     inside = nearest >= 0
     row, column = np.divmod(nearest, source.shape[1])
     u, v = np.zeros(lon.shape), np.zeros(lon.shape)
-    for first in range(0, lon.size, PLACES_AT_ONCE):
-        some = np.arange(first, min(first + PLACES_AT_ONCE, lon.size))
+    for batch in batches(lon.size, NUMBERS_OF_PLACE):
+        some = np.arange(batch.start, batch.stop)
         some = some[inside.ravel()[some]]
         found = _patches(mesh, lon.flat[some], lat.flat[some], row.flat[some], column.flat[some])
         row.flat[some], column.flat[some], u.flat[some], v.flat[some] = found

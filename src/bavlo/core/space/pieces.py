@@ -15,10 +15,10 @@ from functools import partial
 
 import numpy as np
 
+from bavlo.core.batches import AT_ONCE
 from bavlo.core.space.regions import RegionEdges
 
 SLIVER = 1e-9  # a smaller share of a cell is nothing
-PIECES_AT_ONCE = 400_000  # bounds the working memory; the result does not depend on it
 MOST_WORKERS = 4  # of so many the smaller batches still keep each busy
 
 
@@ -71,7 +71,7 @@ def cut_at_lines(
         Threads at once, on which no number depends.
     """
     workers = max(1, min(jobs, MOST_WORKERS))
-    batches = list(_batches(edges, x_lines, y_lines, PIECES_AT_ONCE // workers))
+    batches = list(_batches(edges, x_lines, y_lines, AT_ONCE // workers))
     cut = partial(row_runs, x_lines=x_lines, y_lines=y_lines, sphere=sphere, descending=descending)
     if workers == 1 or len(batches) <= 1:
         yield from map(cut, batches)

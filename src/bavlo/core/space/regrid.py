@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 import shapely
 
+from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.axis_regrid import AxisShares, axis_areas, largest
 from bavlo.core.space.interpolation import (
@@ -31,8 +32,6 @@ from bavlo.errors import RequestError
 
 if TYPE_CHECKING:
     from scipy import sparse
-
-BOXES_AT_ONCE = 100_000  # cells that are laid over the grid together
 
 
 class Regrid(Protocol):
@@ -201,9 +200,8 @@ def _boxes(target: GridLayout, source: GridLayout) -> Iterator[tuple[np.ndarray,
     A cell that holds a pole of a projection is cut into four at it.
     """
     ny, nx = target.shape
-    rows_at_once = max(1, BOXES_AT_ONCE // nx)
-    for first in range(0, ny, rows_at_once):
-        rows = np.arange(first, min(first + rows_at_once, ny))
+    for some in batches(ny, nx * 5):  # four edges and a number
+        rows = np.arange(some.start, some.stop)
         owner = (rows[:, None] * nx + np.arange(nx)).ravel()
         x0, x1 = (np.tile(e, rows.size) for e in _sorted_pairs(target.x_edges))
         y0, y1 = (np.repeat(e[rows], nx) for e in _sorted_pairs(target.y_edges))

@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
     Overlay,
@@ -22,14 +23,11 @@ from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
 
 BYTES_OF_RUN = 24
-CELLS_AT_ONCE = 2**18  # whose values and weights stay near
 
 
 def few_rows(first: int, last: int, width: int) -> Iterator[slice]:
     """The rows `first` to `last` (excluded) of so many cells each, a few at a time."""
-    at_once = max(1, CELLS_AT_ONCE // width)
-    for top in range(first, last, at_once):
-        yield slice(top, min(top + at_once, last))
+    return batches(last, 2 * width, first)  # values and weights
 
 
 @dataclass(frozen=True, eq=False)

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from bavlo import compiled
+from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.stats.calendar_percentiles import (
     LEAP,
@@ -25,8 +26,6 @@ from bavlo.core.stats.calendar_percentiles import (
     window_of,
 )
 from bavlo.core.stats.normals import LEAST_SHARE, Base
-
-PAIRS_AT_ONCE = 2**13  # of a cell and a year, each with all its stand-ins
 
 
 def percentiles_and_exceedance(
@@ -141,8 +140,7 @@ def _judged(window: np.ndarray, day: np.ndarray, percent: float) -> np.ndarray:
     # Where a sample may have too little, it is not known without a look.
     near |= (ordered.count - window.shape[1] < ordered.least)[:, None]
     column, year = np.nonzero(near)
-    for first in range(0, column.size, PAIRS_AT_ONCE):
-        some = slice(first, first + PAIRS_AT_ONCE)
+    for some in batches(column.size, window[0].size):
         limit = ordered.limits(column[some], year[some], percent)
         value = day[column[some], year[some]][:, None]
         out[column[some], year[some]] = _share_beyond(value, limit, percent)

@@ -15,7 +15,8 @@ from functools import cached_property
 
 import numpy as np
 
-SORTED_AT_ONCE = 2**19  # values that are sorted together; fewer, and threads wait for each other
+from bavlo.core.batches import AT_ONCE, batches
+
 RUN = 8  # cells whose weights are added up before they are cumulated
 GROWTH = 1.12  # from one size class to the next
 
@@ -112,7 +113,7 @@ def weighted_percentiles(
     wanted = np.array(sorted(percents))
     out = np.full((wanted.size, steps, regions), np.nan)
     ranks, exact = _ranks(block)
-    most = max(SORTED_AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
+    most = max(AT_ONCE, max((each.cells.shape[1] for each in classes), default=0))
     keys, weights = np.empty(most, np.uint64), np.empty(most)
     for part, some in _pieces(classes, steps):
         shape = some.stop - some.start, *part.cells.shape
@@ -139,11 +140,10 @@ def _pieces(classes: Sequence[SizeClass], steps: int) -> Iterator[tuple[SizeClas
     """Regions and steps that are sorted together."""
     for each in classes:
         size = each.cells.shape[1]
-        few = max(1, SORTED_AT_ONCE // (steps * size))
-        most = max(1, SORTED_AT_ONCE // size)
+        few = max(1, AT_ONCE // (steps * size))
         for part in each.parts(few):
-            for step in range(0, steps, most):
-                yield part, slice(step, min(step + most, steps))
+            for some in batches(steps, size):
+                yield part, some
 
 
 def _ranks(block: np.ndarray) -> tuple[np.ndarray, bool]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.stats.ranks import TIED, ranks_of
 
 SEN = "sen"
@@ -21,7 +22,6 @@ LEAST_VALUES = 10
 LEAST_PRESENT = 0.7  # of the years between the first and the last with a value
 DECADE = 10.0  # years
 SIGNIFICANT_LAG = 1.959963984540054  # of the normal distribution, 5 % on two sides
-PAIRS_AT_ONCE = 2**22  # slopes between pairs of years that are held together
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,9 +105,8 @@ _MADE = ("slope", "lower", "upper", "intercept", "p_value")
 
 def _blocks(places: np.ndarray, years: int) -> Iterator[np.ndarray]:
     """Some series at a time, so that their pairs of years fit in memory."""
-    size = max(1, PAIRS_AT_ONCE // max(years * (years - 1) // 2, 1))
-    for first in range(0, places.size, size):
-        yield places[first : first + size]
+    for some in batches(places.size, years * (years - 1) // 2):
+        yield places[some]
 
 
 def _theil_sen(

@@ -140,13 +140,13 @@ METRES = ("--crs", UTM, "--cell", 9000)
 )
 @pytest.mark.parametrize("ending", ["nc", "tif"])
 def test_bands_of_rows_give_what_the_whole_grid_gives(demo, tmp_path, monkeypatch, onto, ending):
-    from bavlo.plan import gridding
+    from bavlo.engine import choices
 
     words = ["grid", demo / "tmax_1991-2000.nc", "--every", "year", "--as", "anomaly"]
     words += ["--base", "1991..2000", "--regions", demo / "watersheds.geojson"]
     words += [demo / word if str(word).endswith(".tif") else word for word in onto]
     run(*words, "--out", tmp_path / f"whole.{ending}")
-    monkeypatch.setattr(gridding, "BAND_CELLS", 1000)
+    monkeypatch.setattr(choices, "BAND_CELLS", dict.fromkeys(choices.BAND_CELLS, 1000))
     run(*words, "--out", tmp_path / f"bands.{ending}")
     if ending == "tif":
         with (
@@ -161,7 +161,7 @@ def test_bands_of_rows_give_what_the_whole_grid_gives(demo, tmp_path, monkeypatc
 
 
 def test_cells_with_corners_of_their_own_go_onto_bands_of_rows_by_every_way(tmp_path, monkeypatch):
-    from bavlo.plan import gridding
+    from bavlo.engine import choices
 
     grid = tmp_path / "bent.nc"
     column, row = np.meshgrid(np.arange(20.0), np.arange(15.0))
@@ -183,8 +183,7 @@ def test_cells_with_corners_of_their_own_go_onto_bands_of_rows_by_every_way(tmp_
             words = ["grid", grid, *onto, "--resample", how, "--every", "day", "--replace"]
             with monkeypatch.context() as patch:
                 run(*words, "--out", tmp_path / "whole.nc")
-                patch.setattr(gridding, "BAND_CELLS", 500)
-                patch.setattr(gridding, "BAND_OF_STEPS", 500)
+                patch.setattr(choices, "BAND_CELLS", dict.fromkeys(choices.BAND_CELLS, 500))
                 run(*words, "--out", tmp_path / "bands.nc")
             whole = held(tmp_path / "whole.nc", "tmax")
             assert 0.3 < np.isfinite(whole).mean() < 1

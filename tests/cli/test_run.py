@@ -5,7 +5,6 @@ import re
 import shutil
 import subprocess
 import time
-from functools import partial
 from unittest import mock
 
 import netCDF4
@@ -13,8 +12,8 @@ import numpy as np
 import pytest
 import shapely
 
-from bavlo.commands import ledger, series
-from bavlo.engine.segments import plan_units
+from bavlo.commands import ledger
+from bavlo.engine import choices
 from bavlo.remembered import OPEN_FILES
 from support import PROGRAM, box, program, run, write_grid, write_regions
 
@@ -106,9 +105,7 @@ def write(path, first, last, change=lambda out: out):
 
 @pytest.fixture
 def folder(tmp_path, monkeypatch):
-    monkeypatch.setattr(
-        series, "plan_units", partial(plan_units, values=48 * 40)
-    )  # many units, and segments
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 48 * 40)  # many blocks, and segments
     for year in (2001, 2002, 2003):
         write(tmp_path / f"rain_{year}.nc", f"{year}-01-01", f"{year + 1}-01-01")
     write_regions(tmp_path / "regions.geojson", {"a": box(0.5, 0.5, 3.3, 4.1),

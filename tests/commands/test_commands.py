@@ -18,6 +18,7 @@ from bavlo.commands.map import map_content
 from bavlo.commands.normals import normals
 from bavlo.commands.series import series
 from bavlo.core.stats.normals import Base
+from bavlo.engine import choices
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.figures.titles import title_of
 from bavlo.grids.source import ReadOptions
@@ -261,10 +262,9 @@ class Kept(GridWriter):
 
 @pytest.mark.parametrize("memory", ["8GB", pytest.param("2GB", marks=pytest.mark.slow)])
 def test_a_grid_of_normals_scores_and_percents_is_that_of_each_cell(world, memory, monkeypatch):
-    from bavlo.commands import grid as module
 
     if memory == "2GB":
-        monkeypatch.setattr(module, "KEPT_SHARE", 0.0)  # all values go to a scratch file
+        monkeypatch.setattr(choices, "RECORDS_SHARE", 0.0)  # all values go to a scratch file
     rain = pd.DataFrame(world[1].reshape(DAYS.size, -1), index=DAYS)
     years = rain.groupby(DAYS.year).sum(min_count=365)
     base = years.loc[1991:2010]

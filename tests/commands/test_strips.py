@@ -11,8 +11,9 @@ from rasterio.transform import from_origin
 from shapely import Polygon
 
 from bavlo.commands import grid as grid_command
+from bavlo.engine import choices
 from bavlo.errors import RequestError
-from bavlo.plan import gridding, strips
+from bavlo.plan import strips
 from bavlo.plan.gridding_strips import strip_field
 from support import run, write_regions
 
@@ -85,8 +86,8 @@ def both(world, monkeypatch, out, *words, rows=7):
     """The same table from strips of a few rows, and from all cells at once."""
     common = ["--regions", "r.geojson", "--label", "name", "--quiet", "--replace"]
     run("series", *words, *common, "--out", f"cells_{out}", cwd=world)
-    monkeypatch.setattr(strips, "LEAST_CELLS", 1)
-    monkeypatch.setattr(strips, "MOST_ROWS", rows)
+    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
+    monkeypatch.setattr(choices, "STRIP_ROWS", rows)
     run("series", *words, *common, "--out", f"strips_{out}", cwd=world)
     return table(world / f"strips_{out}"), table(world / f"cells_{out}")
 
@@ -109,8 +110,8 @@ def test_classes_of_strips_are_those_of_cells(world, monkeypatch, measure):
 
 
 def test_strips_give_the_same_bytes_for_any_jobs_and_memory(world, monkeypatch):
-    monkeypatch.setattr(strips, "LEAST_CELLS", 1)
-    monkeypatch.setattr(strips, "MOST_ROWS", 8)
+    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
+    monkeypatch.setattr(choices, "STRIP_ROWS", 8)
     out = []
     for n, more in enumerate((["--jobs", "1"], ["--jobs", "3"], ["--memory", "3GB"])):
         run(
@@ -137,7 +138,7 @@ def test_trace_of_a_number_from_strips_gives_it_back(world, monkeypatch):
 
 
 def test_percentiles_and_weights_are_made_from_cells(world, monkeypatch):
-    monkeypatch.setattr(strips, "LEAST_CELLS", 1)
+    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
     monkeypatch.setattr(strips, "run_overlay", lambda *_: pytest.fail("went by strips"))
     common = ["--regions", "r.geojson", "--label", "name", "--kind", "count"]
     run("series", "people.tif", *common, "--measure", "sum,median", cwd=world)
@@ -172,9 +173,9 @@ def test_a_grid_that_is_brought_onto_others_in_strips_is_as_at_once(
     onto += ["majority" if "class" in words else "area"]
     words = ["grid", *words, *onto, "--quiet", "--replace"]
     run(*words, "--out", "whole.nc", cwd=world)
-    monkeypatch.setattr(strips, "MOST_ROWS", 8)
-    monkeypatch.setattr(gridding, "LEAST_CELLS", 1)
-    monkeypatch.setattr(gridding, "BAND_CELLS", 5 * COLUMNS)
+    monkeypatch.setattr(choices, "STRIP_ROWS", 8)
+    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 5 * COLUMNS)
     seen = []
     monkeypatch.setattr(
         grid_command, "strip_field", lambda *given: seen.append(1) or strip_field(*given)

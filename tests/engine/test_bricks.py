@@ -7,7 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bavlo.engine.bricks import BrickStore, bricks_of, cut_into_bricks, joined_brick
+from bavlo.engine.bricks import BrickStore, cut_bricks, cut_into_bricks, joined_brick
 
 NAMES = ["rain", "tmax"]
 
@@ -20,7 +20,7 @@ NAMES = ["rain", "tmax"]
     room=st.sampled_from([0, 2000, 10**9]),
     seed=st.integers(0, 99),
 )
-def test_blocks_of_steps_come_back_as_bricks_of_cells(steps, cells, cuts, room, seed):
+def test_blocks_of_steps_come_back_as_cut_bricks_cells(steps, cells, cuts, room, seed):
     rng = np.random.default_rng(seed)
     whole = {
         "rain": rng.gamma(1, 5, (steps, cells)).astype("f4").astype(float),  # fits in float32
@@ -28,7 +28,7 @@ def test_blocks_of_steps_come_back_as_bricks_of_cells(steps, cells, cuts, room, 
     }
     for values in whole.values():
         values[rng.random(values.shape) < 0.1] = np.nan
-    bricks = bricks_of(cells, steps, 500)
+    bricks = cut_bricks(cells, steps, 500)
     assert [n for b in bricks for n in range(b.start, b.stop)] == list(range(cells))
     edges = sorted({0, steps, *(c for c in cuts if c < steps)})
     blocks = [

@@ -5,18 +5,14 @@ import shutil
 import subprocess
 import sys
 import time
-from functools import partial
 
 import pytest
 
 from bavlo.cli.screen import Screen
-from bavlo.commands import series
 from bavlo.core.reduce.merging import MergeTree
+from bavlo.engine import choices
 from bavlo.engine import dask as cluster
-from bavlo.engine import segments
-from bavlo.engine.segments import plan_units
 from bavlo.errors import BavloError
-from bavlo.extremes import by_stream, values
 from support import run
 
 DASK = [sys.executable, "-m", "dask"]
@@ -116,10 +112,10 @@ def test_long_periods_of_cells_merge_on_the_cluster_as_they_do_here(
 ):
     """Many small units: what each makes of a year of cells stays with the workers."""
     address, _ = workers
-    monkeypatch.setattr(segments, "MOST_UNITS", 7)
-    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
-    monkeypatch.setattr(values, "UNIT_VALUES", 2**16)
-    monkeypatch.setattr(by_stream, "SEGMENT_SIZES", (2, 3))
+    sizes = {"values": (32, 7), "counts": (2, 3)}
+    monkeypatch.setattr(choices, "SEGMENT_BLOCKS", sizes)
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
     merged = []
 
     class Counted(MergeTree):
@@ -181,9 +177,9 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
     command, demo, workers, tmp_path, monkeypatch
 ):
     address, started = workers
-    monkeypatch.setattr(values, "UNIT_VALUES", 2**16)
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
     monkeypatch.setattr(cluster, "CUT_VALUES", 2**18)
-    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**16))
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
 
     def written(name, *more):
         words = [command[0], *sorted(demo.glob("rain_*.nc")), *command[1:], *more]
@@ -219,7 +215,7 @@ def test_workers_with_another_version_refuse_the_work(demo, workers, tmp_path, m
 
 def test_a_scheduler_that_goes_away_in_the_middle_is_one_line(demo, tmp_path, monkeypatch):
     distributed = pytest.importorskip("distributed")
-    monkeypatch.setattr(series, "plan_units", partial(plan_units, values=2**14))
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 2**14)
     started = distributed.LocalCluster(
         n_workers=1, threads_per_worker=1, processes=True, dashboard_address=None,
         silence_logs=50,

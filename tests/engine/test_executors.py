@@ -22,6 +22,8 @@ from bavlo.engine.threads import Threads
 from bavlo.errors import InputError, RequestError
 from support import daily, some_overlay, step_weights_of
 
+SIZES = 32, 128
+
 
 @dataclass(frozen=True, eq=False)
 class ArrayReader:
@@ -180,7 +182,9 @@ def test_an_error_on_a_worker_names_what_was_read(cluster):
     weights = step_weights_of(daily(20), "month")
     index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
     reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
-    segments = plan_segments([weights.assignment], plan_units(weights.assignment, 3))
+    segments = plan_segments(
+        [weights.assignment], plan_units(weights.assignment, 3, 2**21), (32, 128)
+    )
     there = dask.Cluster(cluster, not_needed)
     with pytest.raises(InputError, match=r"steps 0 to 20: failed on a worker \(a flaw\)"):
         list(there.reduce(Broken(np.ones((20, 3))), reducer, segments))
@@ -234,7 +238,9 @@ def test_work_that_fails_in_a_thread_stops_the_others():
     with pytest.raises(InputError, match=r"x\.nc"):
         list(
             threads.reduce(
-                Reader(np.ones((400, 3))), reducer, plan_segments([weights.assignment], units)
+                Reader(np.ones((400, 3))),
+                reducer,
+                plan_segments([weights.assignment], units, SIZES),
             )
         )
     assert len(done) == 1

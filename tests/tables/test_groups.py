@@ -2,13 +2,12 @@
 
 import csv
 import io
-from functools import partial
 
 import netCDF4
 import numpy as np
 import pytest
 
-from bavlo.engine.segments import plan_units
+from bavlo.engine import choices
 from bavlo.tables import csv as csv_table
 from bavlo.tables.formats import about_of, is_table, read_table
 from bavlo.tables.group import TableGroup, parts_of
@@ -57,10 +56,9 @@ def test_several_sorts_of_periods_are_each_as_if_asked_alone(grids, measure):
 
 
 def test_units_of_any_size_give_several_sorts_the_same_values(grids, monkeypatch):
-    from bavlo.commands import series as command
 
     wanted = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
-    monkeypatch.setattr(command, "plan_units", partial(plan_units, values=7 * 48))
+    monkeypatch.setattr(choices, "BLOCK_VALUES", 7 * 48)
     found = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
     for one, other in zip(found, wanted, strict=True):
         assert one["period"] == other["period"]

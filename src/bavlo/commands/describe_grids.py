@@ -27,17 +27,15 @@ from bavlo.core.values.kinds import (
     quantity,
 )
 from bavlo.core.values.missing import perhaps_text
+from bavlo.engine import choices
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, is_climatology, where
 from bavlo.plan.accumulations import accumulated_text, differenced
 from bavlo.plan.grids import named_codes, no_unit_text
 from bavlo.plan.inspection import look_for_marks, squares
-from bavlo.plan.strips import strips_of
 from bavlo.plan.wording import counted, some_of
 from bavlo.request.reporter import SilentReporter
 
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
-VALUES_AT_ONCE = 2_000_000
-CELLS_AT_ONCE = 2**25  # of a step; of one with more a strip of rows is read after the other
 LAST_SHOWN = 4  # steps at a place
 CODES_TEXT = (
     "whole numbers without unit: zones to give as ‹regions›, or classes to measure with "
@@ -118,7 +116,11 @@ def _whole_codes(source: GridSource, kind: str) -> bool:
     if source.time is not None or source.variable.unit or kind not in (STATE, NOT_TOLD):
         return False
     ny, nx = source.layout.shape
-    parts = squares(source) if ny * nx > CELLS_AT_ONCE else [WholeRows((ny, nx), slice(0, ny))]
+    parts = (
+        squares(source)
+        if choices.is_read_in_strips(ny * nx)
+        else [WholeRows((ny, nx), slice(0, ny))]
+    )
     values = np.concatenate([source.read(0, 1, cells)[0] for cells in parts])
     valid = values[~np.isnan(values)]
     return (
@@ -233,7 +235,7 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     count = ny * nx
     steps = 1 if source.time is None else len(source.time)
     most = max(1, VALUES_READ // count)
-    run = min(steps, max(1, VALUES_AT_ONCE // count))
+    run = min(steps, max(1, choices.BLOCK_VALUES // count))
     runs = -(-min(steps, most) // run)
     starts: Sequence[int] = range(0, steps, run)
     if steps > most:
@@ -242,7 +244,7 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     low, high = np.inf, -np.inf
     known = np.zeros(steps, bool)  # steps with any value
     looked_at = np.zeros(steps, bool)
-    for unit in strips_of(0, ny, nx) if count > CELLS_AT_ONCE else [Unit(0, ny)]:
+    for unit in choices.strips_of(0, ny, nx) if choices.is_read_in_strips(count) else [Unit(0, ny)]:
         cells = WholeRows((ny, nx), slice(unit.first, unit.last))
         always = np.ones(cells.size, bool)
         for start in dict.fromkeys(starts):

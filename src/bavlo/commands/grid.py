@@ -30,12 +30,11 @@ from bavlo.core.stats.trends import trends
 from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
-from bavlo.engine.bricks import bricks_of
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import size_text
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import ArrayRecords, Executor
-from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.grids.writing import GridOutput, GridWriter
 from bavlo.plan.gridding import (
     GridPlan,
@@ -53,12 +52,6 @@ from bavlo.plan.wording import counted, some_of
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, TrendRequest
-
-BRICK_VALUES = 2**22  # periods × cells that normals are made of at once
-KEPT_SHARE = 0.25  # of `memory` that values may take before they go to a scratch file
-COPIES_OF_CELLS = 6  # decoded, masked, filled and converted copies of a unit's cells
-COPIES_OF_STEPS = 3  # the same where nothing is combined
-KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
 @dataclass(frozen=True, eq=False)
@@ -179,18 +172,12 @@ def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np
 
 def grid_needs(plan: GridPlan) -> Needs:
     """What units and bricks take in memory, and what is kept beside them."""
-    cells, periods = plan.cells.size, len(plan.periods)
-    assignment = plan.reducer.step_weights.assignment
-    units = plan_units(assignment, cells)
-    steps = max((unit.last - unit.first for unit in units), default=0)
-    if isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE:
-        return Needs(steps * cells * 8.0 * COPIES_OF_STEPS, cells * 8.0)
-    kept = cells * 8.0 * KEPT_PER_CELL
-    by_bricks = plan.request.gridding.product != VALUE
-    if by_bricks:
-        kept += min(KEPT_SHARE * plan.request.run.memory, cells * periods * 8.0)
-    brick = min(BRICK_VALUES, cells * periods) if by_bricks else 0
-    return Needs(max(steps * cells, brick) * 8.0 * COPIES_OF_CELLS, kept)
+    cells, product = plan.cells.size, plan.request.gridding.product
+    units = choices.blocks_of([plan.reducer.step_weights.assignment], cells)
+    if isinstance(plan.reducer, SingleSteps) and product == VALUE:
+        return choices.needs_of_blocks(units, cells, "single steps", cells * 8.0)
+    periods = 0 if product == VALUE else len(plan.periods)
+    return choices.needs_of_grid(units, cells, periods, plan.request.run.memory)
 
 
 def period_fields(
@@ -199,7 +186,8 @@ def period_fields(
     """Number and values (C,) of one period after the other, in the output's unit."""
     assignment = plan.reducer.step_weights.assignment
     has_steps = assignment.step_ranges[1] > 0
-    segments = plan_segments([assignment], plan_units(assignment, plan.cells.size))
+    units = choices.blocks_of([assignment], plan.cells.size)
+    segments = choices.segments_of([assignment], units)
     own, difference = total_unit_of(plan.what, plan.combine), plan.source.variable.difference
     waiting: dict[int, np.ndarray] = {}
     following = 0
@@ -259,7 +247,7 @@ def fields_against_normals(
             values[n] = row
         out: np.ndarray = np.empty((len(plan.written), cells)) if is_normal else values
         work = NormalsWork(
-            tuple(bricks_of(cells, count, BRICK_VALUES)),
+            choices.bricks_of(cells, count),
             plan.yearly,
             base,
             plan.request.climate.smooth,
@@ -310,7 +298,7 @@ def trend_fields(
         for n, row in fields:
             values[n] = row
         work = TrendWork(
-            tuple(bricks_of(cells, count, BRICK_VALUES)),
+            choices.bricks_of(cells, count),
             plan.yearly,
             plan.written.labels,
             plan.request.trends,
@@ -327,7 +315,7 @@ def trend_fields(
 def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterator[np.ndarray]:
     """Room for the values of all periods: in memory, or in a scratch file when they are many."""
     size = shape[0] * shape[1] * 8
-    if size <= KEPT_SHARE * request.run.memory:
+    if size <= choices.RECORDS_SHARE * request.run.memory:
         yield np.empty(shape)
         return
     folder = Path(tempfile.mkdtemp(prefix="bavlo-", dir=request.run.scratch))

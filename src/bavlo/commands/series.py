@@ -5,20 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bavlo.core.batches import AT_ONCE
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
 from bavlo.engine.needs import Needs
-from bavlo.engine.segments import (
-    Segment,
-    common_assignment,
-    plan_segments,
-    plan_units,
-)
+from bavlo.engine.segments import Segment
 from bavlo.figures.titles import title_of
 from bavlo.grids.source import where
 from bavlo.plan.grids import each_grid
@@ -44,10 +39,6 @@ from bavlo.plan.strips import strip_sample
 from bavlo.plan.value_range import ValueRange
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
-
-COPIES_OF_CELLS = 8  # decoded, masked, filled and transposed copies of a unit's cells
-COPIES_SORTED = 8  # ranks, orders, weights and their sums of cells that are sorted together
-KEPT_PER_CELL = 9  # value, weight and cover of a period's cells: open, arriving and merged
 
 
 def series(request: Request, report: Reporter) -> TableResult:
@@ -122,9 +113,11 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
     report.stage("opening")
     opened = open_series(request, report)
     plans = tuple(plan_series(one, opened) for one in request.of_each_every())
-    units = () if isinstance(opened.index, StripIndex) else tuple(series_units(plans))
-    segments = plan_segments([plan.step_weights.assignment for plan in plans], units)
-    return SeriesJob(opened, plans, tuple(segments), units)
+    if isinstance(opened.index, StripIndex):
+        return SeriesJob(opened, plans, (), ())
+    assignments = [plan.step_weights.assignment for plan in plans]
+    units = choices.blocks_of(assignments, plans[0].cells.size)
+    return SeriesJob(opened, plans, choices.segments_of(assignments, units), units)
 
 
 def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
@@ -183,39 +176,20 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
     return TableResult(table, title_of(table), summary, about, every=every, shapes=shapes)
 
 
-def series_units(plans: Sequence[SeriesPlan]) -> list[Unit]:
-    """Runs of steps, cut where periods of any sort begin."""
-    assignment = common_assignment([plan.step_weights.assignment for plan in plans])
-    return plan_units(assignment, plans[0].cells.size)
-
-
 def series_needs(
     plans: Sequence[SeriesPlan], units: Sequence[Unit], kept: int, *, trees: bool
 ) -> Needs:
-    """What units take in memory, and what is kept beside them.
-
-    Parameters
-    ----------
-    kept
-        Bytes of the table's numbers.
-    trees
-        Whether periods go on from segment to segment.
-    """
-    plan = plans[0]
-    steps = max((unit.last - unit.first for unit in units), default=0)
-    shared = plan.by_cells.overlay
-    largest = int(shared.entries.max(initial=0))
-    sorting = max(AT_ONCE, largest) * 8 * COPIES_SORTED
-    window = sum(w.shape[0] * w.shape[1] for w in plan.cells.windows)
-    cells = plan.cells.size
-    per_step = window * 8 * 2 + cells * 8 * COPIES_OF_CELLS
-    beside = 0
-    for group in (group for each in plans for group in each.groups):
-        sorts = any(measure.percent is not None for measure in group.measures)
-        if group.order == "region":
-            others = any(not m.linear and m.percent is None for m in group.measures)
-            per_step += shared.index.size * 8 * 2 * others
-            beside += sorting * sorts
-        else:
-            kept += cells * 8 * KEPT_PER_CELL * (1 + trees) + sorting * sorts
-    return Needs(steps * per_step + beside, kept)
+    """What units take in memory, and what is kept beside them."""
+    cells, shared = plans[0].cells, plans[0].by_cells.overlay
+    window = sum(w.shape[0] * w.shape[1] for w in cells.windows)
+    groups = [
+        choices.GroupSize(
+            group.order == "cell",
+            any(measure.percent is not None for measure in group.measures),
+            any(not m.linear and m.percent is None for m in group.measures),
+        )
+        for plan in plans
+        for group in plan.groups
+    ]
+    entries = shared.index.size, int(shared.entries.max(initial=0))
+    return choices.needs_of_series(units, (cells.size, window), entries, groups, kept, trees=trees)

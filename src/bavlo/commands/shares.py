@@ -10,9 +10,8 @@ from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.assignment import Assignment
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
-from bavlo.engine.needs import Needs
-from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader
 from bavlo.plan.result import TableResult, shapes_of
@@ -23,8 +22,6 @@ from bavlo.plan.wording import outside_notes
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
 from bavlo.tables.table import Table
-
-COPIES_OF_CELLS = 12  # codes of a unit and where each of them is held
 
 
 @dataclass(frozen=True, eq=False)
@@ -122,14 +119,12 @@ def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     reducer = ShareReducer(
         plan.by_cells, OverlayIndex(shared, areas), assignment, request.measuring.least_area
     )
-    cells = plan.cells.size
-    units = plan_units(assignment, cells)
-    steps = max((unit.last - unit.first for unit in units), default=0)
-    needs = Needs(steps * cells * 8 * COPIES_OF_CELLS, 0)
+    units = choices.blocks_of([assignment], plan.cells.size)
+    needs = choices.needs_of_blocks(units, plan.cells.size, "class shares")
     found: list[PeriodShares] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         reader = BlockReader(plan.source, plan.cells)
-        for settled in engine.reduce(reader, reducer, plan_segments([assignment], units)):
+        for settled in engine.reduce(reader, reducer, choices.segments_of([assignment], units)):
             found += settled
     return found
 

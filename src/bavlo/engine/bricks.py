@@ -142,7 +142,7 @@ def compact(block: np.ndarray) -> np.ndarray:
     return block
 
 
-def bricks_of(cells: int, steps: int, values: int) -> list[slice]:
+def cut_bricks(cells: int, steps: int, values: int) -> list[slice]:
     """Cells cut into bricks of like size, of at most about `values` values each.
 
     A few even where one would hold all, so that there is work for several workers. They follow

@@ -14,9 +14,6 @@ import numpy as np
 from bavlo.core.reduce.protocol import Unit
 from bavlo.core.time.assignment import Assignment
 
-VALUES_AT_ONCE = 2**21  # cells × steps of a unit
-LEAST_UNITS, MOST_UNITS = 32, 128  # of a segment
-
 
 @dataclass(frozen=True)
 class Segment:
@@ -61,7 +58,7 @@ class Segment:
         return not self.follows_spells and self.continues_into is None
 
 
-def plan_units(assignment: Assignment, cells: int, values: int = VALUES_AT_ONCE) -> list[Unit]:
+def plan_units(assignment: Assignment, cells: int, values: int) -> list[Unit]:
     """Runs of steps, cut where periods begin.
 
     Short periods are put together up to `values`. A long one is cut into runs of like length,
@@ -137,7 +134,7 @@ def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
 def plan_segments(
     assignments: Sequence[Assignment],
     units: Sequence[Unit],
-    sizes: tuple[int, int] | None = None,
+    sizes: tuple[int, int],
     *,
     follows_spells: bool = False,
 ) -> list[Segment]:
@@ -150,7 +147,7 @@ def plan_segments(
     sizes
         Units from which a segment ends with a period, and from which it ends in any case.
     """
-    least, most = sizes or (LEAST_UNITS, MOST_UNITS)
+    least, most = sizes
     segments: list[Segment] = []
     held: list[Unit] = []
     continued = None

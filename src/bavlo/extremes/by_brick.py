@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -12,10 +13,8 @@ import numpy as np
 from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.core.sums import range_of_rows
-from bavlo.engine.bricks import bricks_of
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import use_loops
-from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
@@ -26,45 +25,31 @@ from bavlo.request.reporter import Reporter
 if TYPE_CHECKING:
     from scipy import sparse
 
-BRICK_VALUES = 2**22  # cells × steps of a brick
-# Of one with the bootstrap, so that several workers fit into little memory.
-BOOTSTRAPPED_VALUES = 2**21
-WORTH_COMPILING = 2**21  # calendar days of cells; loops save a second of one processor then
-COPIES_OF_BRICK = 12.0
-KEPT_SHARE = 0.2  # of `memory` that records may take before they go to disk
-
 
 def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> None:
     """Go by bricks of cells with their whole record, after one pass that reads the grids."""
     cells, steps = plan.cells.size, plan.last - plan.first
     names = len(plan.aligned.sources)
-    values = BOOTSTRAPPED_VALUES if bootstraps(plan) else BRICK_VALUES
-    work = RecordWork(plan, tuple(bricks_of(cells, steps, values)), bool(arrays.daily))
-    units = plan_condition_units(plan)
-    room = KEPT_SHARE * plan.request.run.memory
-    unit_size = max(u.last - u.first for u in units) * cells * 8 * 3 * names
-    brick_size = max(b.stop - b.start for b in work.bricks) * steps * 8
-    kept = arrays.nbytes * 2 + min(room, steps * cells * 8.0 * names)
-    needs = Needs(max(unit_size, brick_size * (COPIES_OF_BRICK + names)), kept, room)
-    if _pays_to_compile(plan):
-        needs = use_loops(plan.request.run, needs)
-    with executor(plan.request.run, needs, report.progress, report.note) as engine:
+    work = RecordWork(plan, choices.bricks_of(cells, steps), bool(arrays.daily))
+    units, run = plan_condition_units(plan), plan.request.run
+    needs = choices.needs_of_records(units, work.bricks, steps, names, arrays.nbytes, run.memory)
+    needs = choices.with_loops(run, needs, "calendar days", _calendar_days(plan))
+    with executor(run, needs, report.progress, report.note) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):
                 arrays.add_brick(n, each)
     arrays.close_bricks()
 
 
-def _pays_to_compile(plan: ExtremesPlan) -> bool:
-    """Whether the compiled loops save more than they take to load."""
+def _calendar_days(plan: ExtremesPlan) -> float:
+    """Calendar days of cells whose percentiles are taken; endless with the bootstrap."""
     of_calendar_days = sum(
         isinstance(test.test.threshold, Percentile)
         and test.test.threshold.of not in (WET_DAYS, ALL_DAYS)
         for bound in plan.bound
         for test in bound.tests
     )
-    days = of_calendar_days * plan.cells.size * YEAR
-    return bootstraps(plan) or days >= WORTH_COMPILING
+    return math.inf if bootstraps(plan) else of_calendar_days * plan.cells.size * YEAR
 
 
 def bootstraps(plan: ExtremesPlan) -> bool:

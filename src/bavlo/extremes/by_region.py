@@ -10,9 +10,8 @@ import numpy as np
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, CellSample
 from bavlo.core.stats.measures import Measure, parse_measure
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
-from bavlo.engine.needs import Needs
-from bavlo.engine.segments import plan_segments
 from bavlo.errors import RequestError
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
@@ -20,8 +19,6 @@ from bavlo.extremes.records import occurrence_of_record, record_values
 from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, plan_condition_units
 from bavlo.request.reporter import Reporter
-
-COPIES_OF_UNIT = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,14 +99,11 @@ def _region_series(
     names = list(plan.aligned.sources)
     series = {name: np.full(shape, np.nan) for name in names}
     units = plan_condition_units(plan)
-    most = max(u.last - u.first for u in units) * plan.cells.size
-    needs = Needs(
-        most * 8.0 * COPIES_OF_UNIT * len(names),
-        arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4,
-    )
+    held = arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4
+    needs = choices.needs_of_blocks(units, plan.cells.size, "regions' steps", held, len(names))
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
     with executor(plan.request.run, needs, report.progress, report.note) as engine:
-        segments = needed(kept, plan_segments([plan.assignment], units))
+        segments = needed(kept, choices.segments_of([plan.assignment], units))
         for settled in engine.reduce(ConditionReader(plan), reducer, segments):
             for each in settled:
                 part = slice(each.unit.first - plan.first, each.unit.last - plan.first)

@@ -10,21 +10,14 @@ import numpy as np
 from bavlo.core.conditions.counting import Counting, CountState, Occurrence
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import use_loops
-from bavlo.engine.needs import Needs
-from bavlo.engine.segments import plan_segments
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
 from bavlo.extremes.plan import ExtremesPlan, counting_of
 from bavlo.extremes.settled import KeptCounts, needed
 from bavlo.extremes.values import ConditionReader, cell_means, plan_condition_units
 from bavlo.request.reporter import Reporter
-
-COPIES_OF_UNIT = 4.0  # values, tests and counts of a unit, as often as its values
-WORTH_COMPILING = 2**26  # steps of cells whose runs are followed; a loop saves 1.5 s then
-STATES_HELD = 6  # counts of open periods: open, arriving, and waiting to be merged
-SEGMENT_SIZES = (8, 16)  # units; few, so that no state holds too many periods
 
 StepValues = tuple[int, np.ndarray, np.ndarray, np.ndarray]  # first step; see `_daily_of_cells`
 
@@ -119,19 +112,17 @@ def count_by_stream(
     units = plan_condition_units(plan)
     countings = tuple(counting_of(plan, bound) for bound in plan.bound)
     reducer = CountingReducer(plan, countings, bool(arrays.daily))
-    segments = plan_segments(
-        [plan.assignment], units, SEGMENT_SIZES, follows_spells=reducer.follows_spells
+    segments = choices.segments_of(
+        [plan.assignment], units, "counts", follows_spells=reducer.follows_spells
     )
-    cells = plan.cells.size
-    most = max(unit.last - unit.first for unit in units) * cells * 8
+    cells, run = plan.cells.size, plan.request.run
+    states = cells * 8 * choices.KEPT_OF_CELL["counts"] * len(plan.bound)
     names = len(plan.aligned.sources)
-    states = cells * 8 * STATES_HELD * len(plan.bound)
-    needs = Needs(most * COPIES_OF_UNIT * names, arrays.nbytes + states)
+    needs = choices.needs_of_blocks(units, cells, "counts", arrays.nbytes + states, names)
     steps = sum(unit.last - unit.first for unit in units)
     follows = sum(counting.runs for counting in countings)
-    if follows * steps * cells >= WORTH_COMPILING:
-        needs = use_loops(plan.request.run, needs)
-    with executor(plan.request.run, needs, report.progress, report.note) as engine:
+    needs = choices.with_loops(run, needs, "spells", follows * steps * cells)
+    with executor(run, needs, report.progress, report.note) as engine:
         for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
             for n, means in enumerate(settled.means):
                 for each in means:

@@ -6,18 +6,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import DAY
-from bavlo.engine.segments import plan_units
+from bavlo.engine import choices
 from bavlo.extremes.arrays import CellMeans
 from bavlo.extremes.plan import ExtremesPlan, condition_variable, in_unit_of_test
 from bavlo.grids.source import files_of
-
-UNIT_VALUES = 2**22  # cells × steps of a unit
-VALUES_AT_ONCE = 2**20  # cells × periods that are measured together
 
 
 def read_values(plan: ExtremesPlan, unit: Unit) -> dict[str, np.ndarray]:
@@ -38,7 +36,7 @@ def _limit_grid(plan: ExtremesPlan, name: str, block: np.ndarray, first: int) ->
     return in_unit_of_test(name, own.unit, values, plan)
 
 
-def plan_condition_units(plan: ExtremesPlan) -> list[Unit]:
+def plan_condition_units(plan: ExtremesPlan) -> tuple[Unit, ...]:
     """Runs of all needed steps, cut where periods begin."""
     inside = (plan.assignment.step >= plan.first) & (plan.assignment.step < plan.last)
     step, period = np.arange(plan.first, plan.last), np.full(plan.last - plan.first, -1)
@@ -46,7 +44,7 @@ def plan_condition_units(plan: ExtremesPlan) -> list[Unit]:
     # Steps between periods belong to runs of their own.
     label = np.concatenate([[0], np.cumsum(np.diff(period) != 0)])
     every = Assignment(step, label, np.ones(step.size), np.zeros(int(label[-1]) + 1))
-    return plan_units(every, plan.cells.size, UNIT_VALUES)
+    return choices.blocks_of([every], plan.cells.size)
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,10 +64,8 @@ class ConditionReader:
 
 def cell_means(plan: ExtremesPlan, periods: np.ndarray, counts: Counts) -> list[CellMeans]:
     """Means over the cells of each region, of counts (P, C), a few periods at a time."""
-    few = max(1, VALUES_AT_ONCE // max(plan.cells.size, 1))
     out = []
-    for low in range(0, len(periods), few):
-        some = slice(low, low + few)
+    for some in batches(len(periods), plan.cells.size):
         counted = {name: array[some] for name, array in counts.items()}
         out.append(_cell_means(plan, periods[some], counted))
     return out

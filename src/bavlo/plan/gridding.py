@@ -39,6 +39,7 @@ from bavlo.core.values.combine import MAX, MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import CLASS, Quantity, total_unit_of
 from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
+from bavlo.engine import choices
 from bavlo.errors import RequestError
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.mosaic import MosaicGrid
@@ -58,15 +59,10 @@ from bavlo.plan.periods import (
     rules_of,
     step_weights_of,
 )
-from bavlo.plan.strips import LEAST_CELLS
 from bavlo.plan.targets import Target, target_cells, with_way
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 
-BAND_CELLS = 2**21  # read and written at a time
-BAND_OF_STEPS = 2**23  # the same where nothing is combined
-BAND_BETWEEN = 2**20  # between two reference systems: some five shared areas for each cell
-LEAST_ROWS = 8  # of a band
 CELL_METHODS = {TOTAL: "sum", MEAN: "mean", MIN: "minimum", MAX: "maximum"}  # CF-1.11, appendix E
 
 
@@ -259,13 +255,13 @@ def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:
         and not isinstance(source.layout, CurvilinearLayout)
         and onto.way.how in (AREA, MAJORITY)
         and source.layout.crs == onto.layout.crs
-        and ny * nx >= LEAST_CELLS
+        and choices.is_read_in_strips(ny * nx)
         and ny > onto.layout.shape[0]
     )
 
 
 def bands_of(plan: GridPlan) -> Iterator[tuple[slice, GridPlan]]:
-    """The plan by bands of written rows, of at most BAND_CELLS cells where that can be.
+    """The plan by bands of written rows, where it is too large to be held as a whole.
 
     Bands follow from the grids alone, so that no value depends on the memory that is allowed.
     """
@@ -281,22 +277,17 @@ def bands_of(plan: GridPlan) -> Iterator[tuple[slice, GridPlan]]:
 def band_rows(plan: GridPlan) -> int:
     """Written rows of a band: whole chunks of the file, or a share of one."""
     written = plan.written_layout
-    rows, columns = written.shape
+    rows = written.shape[0]
     one_system = plan.onto is None or (
         not isinstance(plan.layout, CurvilinearLayout) and plan.layout.crs == written.crs
     )
-    values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
-    most = BAND_OF_STEPS if values_only else BAND_CELLS
-    most = most if one_system else min(most, BAND_BETWEEN)
     if plan.in_strips:
-        return min(rows, max(1, BAND_CELLS // plan.cells.shape[1]))
-    count = -(-max(plan.cells.size, rows * columns) // most)
-    if count <= 1 or isinstance(written, CurvilinearLayout):
+        return min(rows, choices.rows_beneath(plan.cells.shape[1]))
+    if isinstance(written, CurvilinearLayout):
         return rows
-    fitting = -(-rows // count)
-    if fitting >= CHUNK:
-        return fitting // CHUNK * CHUNK
-    return max(fitting, LEAST_ROWS)
+    values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
+    what = "two systems" if not one_system else "steps" if values_only else "combined"
+    return choices.band_height(written.shape, plan.cells.size, CHUNK, what)
 
 
 def _of_band(plan: GridPlan, band: slice) -> GridPlan:

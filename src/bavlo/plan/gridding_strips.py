@@ -12,10 +12,11 @@ from bavlo.core.space.regrid import Majority
 from bavlo.core.space.row_sums import RowSums
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import RowReader, strip_needs, strips_of
+from bavlo.plan.strips import RowReader, strip_needs
 from bavlo.request.reporter import Reporter
 
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
@@ -64,7 +65,7 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
         plan.source.variable.difference,
     )
     width = plan.cells.shape[1]
-    units = strips_of(rows.start, rows.stop, width)
+    units = choices.strips_of(rows.start, rows.stop, width)
     kept = plan.onto.layout.shape[0] * width * 8.0 * SUMS
     needs = strip_needs(plan.source, (rows.start, rows.stop), kept)
     found: list[tuple[int, RowSums]] = []

@@ -22,8 +22,8 @@ from bavlo.core.space.zones import Zones
 from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
+from bavlo.engine import choices
 from bavlo.engine.executor import executor
-from bavlo.engine.memory import use_loops
 from bavlo.engine.needs import Needs
 from bavlo.engine.protocol import Resources
 from bavlo.engine.segments import Segment
@@ -33,13 +33,6 @@ from bavlo.grids.tiled import TiledGrid
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
-LEAST_CELLS = 2**23  # of a grid that is read in strips
-MOST_ROWS, STRIP = 512, 2**24  # rows and cells of a strip; tiles of rasters have as many rows
-BYTES_OF_CELL = 16  # of a strip: its value and stored number
-BYTES_OF_TILED = 48  # the same where tiles are put together
-WORTH_COMPILING = 2**25  # class codes, of which loops add up so many in a second less
-COPIES_OF_PART = 16  # values, areas and their products of the few rows that are added up at once
-
 
 def adds_up_in_strips(
     request: Request, source: GridSource, what: Quantity, measures: Sequence[Measure]
@@ -48,7 +41,7 @@ def adds_up_in_strips(
     layout = source.layout
     return (
         source.time is None
-        and layout.shape[0] * layout.shape[1] >= LEAST_CELLS
+        and choices.is_read_in_strips(layout.shape[0] * layout.shape[1])
         and isinstance(source, JoinedGrid | TiledGrid)
         and not isinstance(layout, CurvilinearLayout)
         and what.kind != RATE
@@ -121,11 +114,11 @@ def strip_sample(
         middle = reader.read(Unit((first + last) // 2, (first + last) // 2 + 1))[:]
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
-    units = strips_of(first, last, source.layout.shape[1])
-    needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
     rows, columns = source.layout.shape
-    if CLASSES in index.wanted and rows * columns >= WORTH_COMPILING:
-        needs = use_loops(request.run, needs)
+    units = choices.strips_of(first, last, columns)
+    needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
+    if CLASSES in index.wanted:
+        needs = choices.with_loops(request.run, needs, "class codes", rows * columns)
     found: list[tuple[int, StripSums]] = []
     with executor(request.run, needs, report.progress, report.note) as engine:
         segments = [Segment((unit,)) for unit in units]
@@ -133,15 +126,6 @@ def strip_sample(
             found += settled
     strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
     return StripSample.of(strips, index.overlay), value_range(strips)
-
-
-def strips_of(first: int, last: int, width: int) -> list[Unit]:
-    """Strips of rows that begin at multiples of their height, so that tiles are read once."""
-    rows = MOST_ROWS
-    while rows > 1 and rows * width > STRIP:
-        rows //= 2
-    starts = range(first // rows * rows, last, rows)
-    return [Unit(max(start, first), min(start + rows, last)) for start in starts]
 
 
 def strip_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:
@@ -154,11 +138,8 @@ def strip_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Ne
     overlay
         Bytes of the overlay.
     """
-    width = source.layout.shape[1]
-    most = max((unit.last - unit.first for unit in strips_of(*rows, width)), default=0)
-    part = max(width, min(most * width, 2**18))
-    each = BYTES_OF_TILED if isinstance(source, TiledGrid) else BYTES_OF_CELL
-    return Needs(most * width * each + part * 8 * COPIES_OF_PART, overlay)
+    tiled = isinstance(source, TiledGrid)
+    return choices.needs_of_strips(rows, source.layout.shape[1], overlay, tiled=tiled)
 
 
 def measured(

@@ -99,12 +99,10 @@ def write(path, values, **storage):
 
 @pytest.mark.parametrize("steps", [1, 4])
 def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, tmp_path):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     values = np.random.default_rng(1).integers(-5, 400, (20, 60, 70)).astype("i2")
     storage = {"zlib": True, "shuffle": True, "chunksizes": (steps, 25, 70)}
     path = write(tmp_path / "g.nc", values, **storage)
     grid = open_grid([path])
-    assert grid.files[0].by_chunks
     cells = CellSelection((60, 70), np.array([5, 300, 301, 4100]))
     fast = [grid.read(0, 20, whole((60, 70))), grid.read(3, 9, cells)]
     monkeypatch.setattr(chunks, "reader_of", lambda path, name: None)
@@ -112,7 +110,6 @@ def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, t
     for a, b in zip(fast, usual, strict=True):
         assert a.tobytes() == b.tobytes()
     monkeypatch.undo()
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     OPEN_FILES.clear()
     whole_file = bytearray(path.read_bytes())
     with h5py.File(path) as file:
@@ -143,7 +140,6 @@ STORED = ["<f4", ">f4", "<f8", "<i1", "<i2", ">i2", "<i4", ">i4", "<u2", "<i8"]
 def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
     dtype, packing, monkeypatch, tmp_path
 ):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     attributes = dict(PACKINGS[packing])
     for name in ("valid_range", "missing_value"):
         if name in attributes:
@@ -192,7 +188,6 @@ def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
     ids=lambda filters: " ".join(map(str, filters.values())),
 )
 def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tmp_path):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     values = np.random.default_rng(3).gamma(1, 5, (6, 16, 16)).astype("f4")
     try:
         path = write_grid(tmp_path / "g.nc", values, chunksizes=(1, 16, 16), **filters)
@@ -287,7 +282,6 @@ def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
     inflated, tmp_path, monkeypatch
 ):
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     monkeypatch.setattr(INFLATED, "most_bytes", 0)
     values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90))
     values[70, 20, 30] = -9999
@@ -307,7 +301,6 @@ def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
 def test_large_chunks_are_inflated_once_and_one_for_the_sample(
     west, sizes, jobs, inflated, tmp_path, monkeypatch
 ):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     monkeypatch.setattr(INFLATED, "most_bytes", 0)
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
     values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90)).round(2)
@@ -325,7 +318,6 @@ def test_large_chunks_are_inflated_once_and_one_for_the_sample(
 
 
 def test_a_large_chunk_that_is_damaged_is_told_with_its_file(tmp_path, monkeypatch):
-    monkeypatch.setattr(chunks, "LEAST_SIZE", 0)
     monkeypatch.setattr(INFLATED, "most_bytes", 0)
     monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
     values = np.random.default_rng(3).gamma(1, 5, (36, 40, 90)).round(2)

@@ -13,7 +13,6 @@ from bavlo.grids import cf
 from bavlo.grids.cf_metadata import check_sizes, described, further_values, layout_of, times_of
 from bavlo.grids.cfgrid import AXES, CFGrid
 from bavlo.grids.container import Container, Opener, Stored, gridded
-from bavlo.grids.fast import chunks
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import GridFile, ReadOptions
 from bavlo.grids.versions import VERSIONS, VersionsGrid
@@ -111,7 +110,6 @@ def _grid_of(
         order,
         stored_chunks,
         opener,
-        is_large=variable.by_chunks or _size(variable) >= chunks.LEAST_SIZE,
         keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
         dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,

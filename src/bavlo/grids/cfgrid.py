@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from bavlo.grids import cf
 from bavlo.grids.container import Opener, Stored
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.chunks import ChunkReader
-from bavlo.grids.source import CellSelection, CellSubset, GridFile, RawTimes, Window
+from bavlo.grids.source import CellSelection, CellSubset, RawTimes, Window
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")
@@ -34,8 +34,6 @@ class CFGrid:
         Stored chunk of each dimension.
     opener
         Opens the file again where it is read.
-    is_large
-        Whether its values, those of its other files counted in, are worth loading h5py for.
     keeps_slabs
         Whether all chunks of some steps can be kept in memory, so that each is inflated once.
     dtype
@@ -53,15 +51,9 @@ class CFGrid:
     chunks: tuple[int, ...]
     opener: Opener
     notes: tuple[str, ...] = ()
-    is_large: bool = False
     keeps_slabs: bool = False
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
-
-    @property
-    def by_chunks(self) -> bool:
-        """Whether reading raw chunks is worth a try."""
-        return self.is_large and self.keeps_slabs
 
     @property
     def chunk_size(self) -> int:
@@ -115,7 +107,7 @@ class CFGrid:
 
     def _parts(self, first: int, last: int, cells: CellSelection) -> Iterator[Part]:
         """Wanted cells, steps from `first` on and stored numbers (t, size) of rectangles."""
-        if self.by_chunks and self.order == AXES:
+        if self.keeps_slabs and self.order == AXES:
             reader = chunks.reader_of(self.path, self.variable.name)
             if reader is not None:
                 yield from reader.parts(first, last, cells)
@@ -131,7 +123,7 @@ class CFGrid:
 
     def _stored(self, key: tuple[slice | int, ...], window: Window) -> np.ndarray:
         """Stored numbers of a hyperslab: by raw chunks where that is sound, else as usual."""
-        if self.by_chunks or (self.is_large and self.needs_rechunking):
+        if self.keeps_slabs or self.needs_rechunking:
             reader = self.reader
             if reader is not None:
                 return reader.read(key)
@@ -146,11 +138,3 @@ class CFGrid:
         rows, columns = window.shape
         assert variable.dtype is not None
         return self.step_chunk * rows * columns * variable.dtype.itemsize
-
-
-def read_by_chunks(files: Sequence[GridFile]) -> list[GridFile]:
-    """Files of one grid, by their raw chunks where they are large together."""
-    own = [file for file in files if isinstance(file, CFGrid)]
-    if sum(file.size for file in own) < chunks.LEAST_SIZE:
-        return list(files)
-    return [replace(file, is_large=True) if isinstance(file, CFGrid) else file for file in files]

@@ -34,9 +34,6 @@ class Stored:
         What the format writes where nothing was written.
     is_hdf5
         Whether its file is HDF5.
-    by_chunks
-        Whether its raw chunks are worth reading even where it is small, as by URL, where every
-        byte counts.
     """
 
     name: str
@@ -49,7 +46,6 @@ class Stored:
     keep: Callable[[int], None] = field(default=lambda size: None)
     default_fill: float | None = None
     is_hdf5: bool = False
-    by_chunks: bool = False
 
     @property
     def group(self) -> str:

@@ -10,7 +10,6 @@ from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError, known_words
 from bavlo.files import DAMAGE
 from bavlo.grids.cf import unreadable
-from bavlo.grids.cfgrid import read_by_chunks
 from bavlo.grids.formats import HDF5, format_of
 from bavlo.grids.guards import check_inside
 from bavlo.grids.join import grouped, in_time, join
@@ -75,7 +74,6 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
         from bavlo.grids.raster import dated_by_names
 
         files = dated_by_names(files, options)
-    files = read_by_chunks(files)
     if options.resample_tiles and len({file.layout.crs for file in files}) > 1:
         return mosaic([in_time(group, options) for group in grouped(files)])
     return join(files, options)

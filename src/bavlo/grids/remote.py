@@ -67,7 +67,6 @@ def _variable(name: str, item: Any) -> dict[str, Stored]:
             partial(_read, item),
             default_fill=None if kind is None else cf.default_fill(kind),
             is_hdf5=True,
-            by_chunks=True,
         )
     }
 

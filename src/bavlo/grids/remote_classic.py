@@ -40,7 +40,6 @@ def _stored(url: str, variable: ClassicVariable, stride: int) -> Stored:
         None,
         partial(_read, url, variable, stride),
         default_fill=cf.default_fill(dtype) if is_number else None,
-        by_chunks=True,
     )
 
 

@@ -34,7 +34,6 @@ Chunk = tuple[int, ...]  # its number along every dimension
 Inflated = bytes | bytearray | None  # of a chunk; None where it was never written
 
 KNOWN = ((), (DEFLATE,), (SHUFFLE,), (SHUFFLE, DEFLATE))
-LEAST_SIZE = 2**25  # bytes of a variable; the library opens smaller ones sooner than h5py loads
 MOST_CHUNKS = 4_000_000
 WIDE = 4  # bytes of a number, from which on it is put together byte by byte
 SMALL_CHUNK = 2**14  # bytes of a chunk

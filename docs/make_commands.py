@@ -35,7 +35,7 @@ def page_of(command: str) -> str:
     lines = [f"# bavlo {command}", ""]
     if not hasattr(loaded, "parser"):
         return "\n".join([*lines, f"{what[:1].upper()}{what[1:]}.", ""])
-    parser: Parser = loaded.parser()
+    parser: Parser = loaded.parser(command)
     parser.show_all()
     usage = parser.format_usage().removeprefix("usage: ").strip()
     lines += [*_told(parser.description or ""), "", "```text"]

@@ -91,7 +91,7 @@ def flags_of(command):
     module = import_module(COMMANDS[command][0])
     if not hasattr(module, "parser"):
         return {"--all", "--clear", "--help"}
-    return {flag for action in module.parser()._actions for flag in action.option_strings}
+    return {flag for action in module.parser(command)._actions for flag in action.option_strings}
 
 
 FLAG = re.compile(r"(?<![\w-])--[a-z][\w-]*")

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 import shapely
 
+from bavlo.cli.commands import COMMANDS
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
@@ -192,7 +193,10 @@ def test_describe_tells_kelvin_as_a_state(demo):
 EXAMPLES = [
     command
     for name in ("describe", "series", "normals", "anomalies", "extremes", "grid", "chart", "map")
-    for command in import_module(f"bavlo.cli.{name}").EXAMPLES.replace("\\\n", " ").split("\n")
+    for command in import_module(COMMANDS[name][0])
+    .parser(name)
+    .epilog.replace("\\\n", " ")
+    .split("\n")
     if command.strip().startswith("bavlo ")
 ]
 

@@ -172,10 +172,10 @@ def test_help_and_version_are_there_without_a_command(capsys):
 def test_interrupts_and_full_pipes_end_with_their_own_status(monkeypatch, capsys):
     from bavlo.cli import cache
 
-    def stop(arguments):
+    def stop(command, arguments):
         raise KeyboardInterrupt
 
-    def full(arguments):
+    def full(command, arguments):
         raise MemoryError
 
     monkeypatch.setattr(cache, "run", stop)

@@ -15,11 +15,11 @@ from bavlo.core.stats.measures import parse_measure
 from bavlo.engine import dask, memory
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import fitting_jobs, size_text
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import ArrayRecords, Resources, StepRecords, not_needed
+from bavlo.engine.protocol import ArrayRecords, Needs, Resources, StepRecords, not_needed
 from bavlo.engine.segments import plan_segments, plan_units
 from bavlo.engine.threads import Threads
 from bavlo.errors import InputError, RequestError
+from bavlo.request.reporter import SilentReporter
 from support import daily, some_overlay, step_weights_of
 
 SIZES = 32, 128
@@ -208,14 +208,14 @@ def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
 
 def test_an_executor_keeps_to_its_resources():
     needs = Needs(2**20, 0, 5.0)
-    with executor(
-        Resources(3, memory.in_use() + 2**30, None, None), needs, not_needed, not_needed
-    ) as e:
+    said = SilentReporter()
+    with executor(Resources(3, memory.in_use() + 2**30, None, None), needs, said) as e:
         assert isinstance(e, Threads)
         assert (e.jobs, e.room) == (3, 5.0)
+    assert said.notes == ["threads: 3; 1MB for each block, 0MB beside them"]
     with (
         pytest.raises(RequestError, match="too little"),
-        executor(Resources(3, 2**20, None, None), needs, not_needed, not_needed),
+        executor(Resources(3, 2**20, None, None), needs, SilentReporter()),
     ):
         pass
 

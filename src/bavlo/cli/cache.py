@@ -10,7 +10,7 @@ EXAMPLES = """examples:
 """
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo cache`."""
     options = Parser(
         "cache",
@@ -24,9 +24,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo cache`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     from bavlo import kept
 
     if given["clear"]:

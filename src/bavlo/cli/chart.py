@@ -14,7 +14,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 """
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo chart`."""
     from bavlo.figures import DRAWINGS
 
@@ -35,11 +35,11 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo chart`."""
     if any(text.partition("=")[0] == "--kind" for text in arguments):
         raise RequestError("", "--kind is what the values of a grid are", "say --figure NAME")
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     from bavlo.commands.chart import chart
     from bavlo.commands.findings import in_words
     from bavlo.plan.writing import figure_outputs, write_figure

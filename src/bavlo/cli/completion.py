@@ -24,7 +24,7 @@ DESCRIPTION = """Completion of commands, options, files, regions and variables f
   fish   bavlo completion fish | source     in ~/.config/fish/config.fish"""
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo completion`."""
     options = Parser("completion", description=DESCRIPTION, usage="bavlo completion SHELL")
     options.add_argument("shell", metavar="SHELL", choices=SHELLS, help=" ".join(SHELLS))
@@ -54,7 +54,7 @@ def complete() -> None:
         if len(words) > 1 and words[1] == name:
             loaded = import_module(module)
             if hasattr(loaded, "parser"):
-                own_parser = loaded.parser()
+                own_parser = loaded.parser(name)
                 own_parser.show_all()  # what the help leaves out is completed too
                 parents = [own_parser]
         own = commands.add_parser(name, help=what, parents=parents, add_help=False)

@@ -97,7 +97,7 @@ SIZE_MB = 80  # of all that the demo writes
 FIRST_LOOK = "rain_years.png"
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo demo`."""
     options = Parser("demo", description=DESCRIPTION, epilog=EXAMPLES, usage="bavlo demo [DIR]")
     options.add_argument(
@@ -112,9 +112,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo demo`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     folder = Path(given["folder"]).expanduser()
     if folder.exists() and not folder.is_dir():
         raise OutputError(folder, "is not a folder", "name another one")

@@ -21,7 +21,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 INDENT = 11
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo describe`."""
     options = Parser(
         "describe",
@@ -34,9 +34,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo describe`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     from bavlo.commands.describe import describe
     from bavlo.request.filling import make_request
     from bavlo.request.parse import expand

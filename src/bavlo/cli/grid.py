@@ -14,7 +14,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 """
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo grid`."""
     options = Parser(
         "grid",
@@ -29,9 +29,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo grid`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     if not given["out"]:
         raise RequestError("out", "no file was named", "give a .nc or .tif")
     from bavlo.commands.results import make_grid

@@ -98,7 +98,7 @@ def main(arguments: Sequence[str]) -> int:
     try:
         if command == "help":
             return _help(arguments[1])
-        status = int(import_module(COMMANDS[command][0]).run(list(arguments[1:])) or 0)
+        status = int(import_module(COMMANDS[command][0]).run(command, list(arguments[1:])) or 0)
         sys.stdout.flush()
         return status
     except (Exception, KeyboardInterrupt) as error:

@@ -12,7 +12,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 """
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo map`."""
     options = Parser(
         "map",
@@ -26,9 +26,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo map`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     from bavlo.commands.findings import map_in_words
     from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map

@@ -13,7 +13,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 """
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo report`."""
     options = Parser(
         "report",
@@ -30,9 +30,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo report`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     if find_spec("jinja2") is None:
         raise RequestError("", "pages need a further library", "pip install 'bavlo[report]'")
     from bavlo.commands.report import report

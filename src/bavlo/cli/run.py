@@ -16,7 +16,7 @@ EXAMPLES = """examples on the demo data (made by `bavlo demo`):
 MOST_LINES = 3  # of what a result says
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo run`."""
     options = Parser(
         "run",
@@ -42,9 +42,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo run`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     if given["new"]:
         return _new(given)
     if given["study"] is None:

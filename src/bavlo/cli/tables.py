@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from typing import NamedTuple
 
 from bavlo.cli.endings import for_data
 from bavlo.cli.parsing import Parser, add_options
@@ -14,11 +15,94 @@ from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
 
 MOST_LINES = 24
+ON_DEMO_DATA = "examples on the demo data (made by `bavlo demo`):\n"
 
 
-def table_parser(command: str, description: str, examples: str, usage: str) -> Parser:
-    """A command line with the options of a command that gives a table."""
-    options = Parser(command, description=description, epilog=examples, usage=usage)
+class TableCommand(NamedTuple):
+    """What the help of a command that gives a table says."""
+
+    description: str
+    usage: str
+    examples: str
+
+
+TABLE_COMMANDS = {
+    "series": TableCommand(
+        "Values by region and period, from grids and regions.",
+        "bavlo series GRID… --regions FILE [options]",
+        """\
+  bavlo series "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --every month
+  bavlo series "sorrel/tmax_*.nc" --regions sorrel/districts.zip --label name --every year \\
+      --measure mean,p90 --unit degC --out tmax.csv --out tmax.png
+""",
+    ),
+    "normals": TableCommand(
+        "The climatology: what is usual in each region and period of the year, over the base\n"
+        "years. From grids and regions, or from a table that `bavlo series` wrote.",
+        "bavlo normals GRID… --regions FILE [options]\n       bavlo normals SERIES.csv [options]",
+        """\
+  bavlo normals sorrel/rain_months.csv
+  bavlo normals "sorrel/tmax_*.nc" --regions sorrel/districts.zip --label name --every season \\
+      --unit degC --base 1991..2020 --statistic mean,p10,p90
+""",
+    ),
+    "anomalies": TableCommand(
+        "Value, normal, anomaly, percent of normal, score and rank of every period. From grids\n"
+        "and regions, or from a table that `bavlo series` wrote.",
+        "bavlo anomalies GRID… --regions FILE [options]\n"
+        "       bavlo anomalies SERIES.csv [options]",
+        """\
+  bavlo anomalies "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --every season \\
+      --during 2017-12..2018-11
+  bavlo anomalies sorrel/rain_months.csv --score spi --window 1,3,12 --out spi.csv
+""",
+    ),
+    "extremes": TableCommand(
+        "Counts of conditions, ETCCDI indices, events and return levels by region and period.",
+        "bavlo extremes GRID… --regions FILE --when CONDITION [options]\n"
+        "       bavlo extremes GRID… --regions FILE --index NAME,… [options]\n"
+        "       bavlo extremes GRID… --regions FILE --return-levels 2,10,50 [options]\n"
+        "       bavlo extremes --list",
+        """\
+  bavlo extremes "sorrel/rain_*.nc" --regions sorrel/watersheds.geojson --when "rain >= 20 mm" \\
+      --count days,longest --every year
+  bavlo extremes "tmax=sorrel/tmax_*.nc" "tmin=sorrel/tmin_*.nc" --regions sorrel/districts.zip \\
+      --label name --index TX90p,WSDI,TR --test-on region --out indices.csv
+""",
+    ),
+    "trends": TableCommand(
+        "Slope a decade, its confidence interval and its significance, by region and period of\n"
+        "the year. From grids and regions, or from a table of series or extremes.",
+        "bavlo trends GRID… --regions FILE [options]\n       bavlo trends TABLE [options]",
+        """\
+  bavlo trends "sorrel/tmax_*.nc" --regions sorrel/watersheds.geojson --every season
+  bavlo trends sorrel/rain_years.csv --autocorrelation hamed-rao --out trends.csv \\
+      --out trends.png
+""",
+    ),
+    "compare": TableCommand(
+        "Bias, errors and correlation between sources: tables by region and period, or named\n"
+        "grids and regions. A source may also be a CSV of your own observations.",
+        "bavlo compare A=TABLE B=TABLE… [options]\n"
+        "       bavlo compare A=GRID B=GRID… --regions FILE [options]",
+        """\
+  bavlo compare "gauge=sorrel/rain_*.nc" sat=sorrel/satellite_rain.nc \\
+      --regions sorrel/watersheds.geojson --every month --out agreement.csv --out agreement.png
+  bavlo compare a=sorrel/rain_months.csv b=sorrel/satellite_months.csv --spread
+""",
+    ),
+}
+
+
+def parser(command: str) -> Parser:
+    """The command line of a command that gives a table."""
+    own = TABLE_COMMANDS[command]
+    options = Parser(
+        command,
+        description=own.description,
+        epilog=ON_DEMO_DATA + own.examples,
+        usage=own.usage,
+    )
     options.add_argument(
         "grids",
         metavar="GRID",
@@ -27,12 +111,21 @@ def table_parser(command: str, description: str, examples: str, usage: str) -> P
         "as NAME=PATH",
     )
     add_options(options, command)
+    if command == "extremes":
+        options.add_argument(
+            "--list", action="store_true", help="explain every index and count in a line"
+        )
     return options
 
 
-def run_table(command: str, parser: Parser, arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Make the table of a command and bring it where it was asked for."""
-    given = parser.read(arguments)
+    if command == "extremes" and "--list" in arguments:
+        from bavlo.cli.topics import indices_and_counts
+
+        print(indices_and_counts())
+        return 0
+    given = parser(command).read(arguments)
     from bavlo.commands.tables import table_of
     from bavlo.request.filling import make_request
 

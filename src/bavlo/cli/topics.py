@@ -84,3 +84,26 @@ def show_topic(name: str) -> None:
 def listed() -> str:
     """The topics, a line each."""
     return "\n".join(f"  {name:11}{topic.words}" for name, topic in TOPICS.items())
+
+
+def indices_and_counts() -> str:
+    """Every index with its unit, periods and definition, and every count."""
+    import textwrap
+
+    from bavlo.core.conditions.counts import COUNTS
+    from bavlo.core.conditions.indices import INDICES
+
+    lines = ["ETCCDI indices (Zhang et al. 2011; RR rain, TX and TN highest and lowest, TG mean):"]
+    for index in INDICES.values():
+        head = f"  {index.name:8} {index.unit:9} {'/'.join(index.periods):11} "
+        lines.append(
+            textwrap.fill(
+                f"{index.title}: {index.definition}",
+                100,
+                initial_indent=head,
+                subsequent_indent=" " * len(head),
+            )
+        )
+    lines += ["", "counts of --when:"]
+    lines += [f"  {name:8} {count.meaning}" for name, count in COUNTS.items()]
+    return "\n".join(lines)

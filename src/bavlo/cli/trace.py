@@ -32,7 +32,7 @@ HEADS = {
 }
 
 
-def parser() -> Parser:
+def parser(command: str) -> Parser:
     """The command line of `bavlo trace`."""
     options = Parser(
         "trace",
@@ -47,9 +47,9 @@ def parser() -> Parser:
     return options
 
 
-def run(arguments: list[str]) -> int:
+def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo trace`."""
-    given = parser().read(arguments)
+    given = parser(command).read(arguments)
     from bavlo.commands.trace import trace
     from bavlo.plan.writing import check, wanted_files, write_all
     from bavlo.request.filling import make_request

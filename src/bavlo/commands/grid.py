@@ -33,8 +33,7 @@ from bavlo.core.values.units import convert
 from bavlo.engine import choices
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import size_text
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import ArrayRecords, Executor
+from bavlo.engine.protocol import ArrayRecords, Executor, Needs
 from bavlo.grids.writing import GridOutput, GridWriter
 from bavlo.plan.gridding import (
     GridPlan,
@@ -156,7 +155,7 @@ def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np
     run, product = plan.request.run, plan.request.gridding.product
     with (
         rechunked_source(plan.source, plan.cells, run, report) as source,
-        executor(run, grid_needs(plan), report.progress, report.note) as engine,
+        executor(run, grid_needs(plan), report) as engine,
     ):
         fields = period_fields(plan, BlockReader(source, plan.cells), engine)
         if product == TREND:

@@ -11,8 +11,8 @@ from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
-from bavlo.engine.needs import Needs
+from bavlo.engine.executor import reduced
+from bavlo.engine.protocol import Needs
 from bavlo.engine.segments import Segment
 from bavlo.figures.titles import title_of
 from bavlo.grids.source import where
@@ -87,12 +87,9 @@ class SeriesJob:
             any(bool(plan.of_whole.any()) for plan in self.plans),
         )
         cells = self.plans[0].cells
-        with (
-            rechunked_source(self.opened.source, cells, run, report) as source,
-            executor(run, needs, report.progress, report.note) as engine,
-        ):
+        with rechunked_source(self.opened.source, cells, run, report) as source:
             reader = BlockReader(source, cells)
-            for settled in engine.reduce(reader, reducer, segments):
+            for settled in reduced(run, needs, report, reader, reducer, segments):
                 for each, own in zip(values, settled.of_plans(self.plans), strict=True):
                     each.store(own)
         return values

@@ -11,7 +11,7 @@ from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.assignment import Assignment
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import reduced
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader
 from bavlo.plan.result import TableResult, shapes_of
@@ -122,10 +122,12 @@ def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     units = choices.blocks_of([assignment], plan.cells.size)
     needs = choices.needs_of_blocks(units, plan.cells.size, "class shares")
     found: list[PeriodShares] = []
-    with executor(request.run, needs, report.progress, report.note) as engine:
-        reader = BlockReader(plan.source, plan.cells)
-        for settled in engine.reduce(reader, reducer, choices.segments_of([assignment], units)):
-            found += settled
+    reader, segments = (
+        BlockReader(plan.source, plan.cells),
+        choices.segments_of([assignment], units),
+    )
+    for settled in reduced(request.run, needs, report, reader, reducer, segments):
+        found += settled
     return found
 
 

@@ -15,8 +15,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.time.assignment import Assignment
 from bavlo.engine.bricks import cut_bricks
 from bavlo.engine.memory import use_loops
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import Resources
+from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.segments import Segment, common_assignment, plan_segments, plan_units
 
 NUMBER = 8  # bytes of a float64

@@ -2,40 +2,62 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
-from bavlo.engine.memory import fitting_jobs
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import Executor, OnProgress, Resources
+from bavlo import compiled
+from bavlo.core.reduce.protocol import Reducer
+from bavlo.engine.memory import fitting_jobs, size_text
+from bavlo.engine.protocol import (
+    Block,
+    Executor,
+    Listener,
+    Needs,
+    Reader,
+    Resources,
+    Settled,
+    State,
+)
+from bavlo.engine.segments import Segment
 from bavlo.engine.threads import Threads
 
 
 @contextmanager
-def executor(
-    resources: Resources, needs: Needs, on_progress: OnProgress, on_note: Callable[[str], None]
-) -> Iterator[Executor]:
-    """An executor within the given resources.
+def executor(resources: Resources, needs: Needs, report: Listener) -> Iterator[Executor]:
+    """An executor within the given resources, which says how it goes about the work.
 
     Parameters
     ----------
     needs
         What units and results take in memory; as many units are held at once as fit.
-    on_progress
-        Called with the steps that are done and the steps in all.
-    on_note
-        Hears of scratch files and their size.
 
     Raises
     ------
     RequestError
         Where the memory does not hold one unit, or no cluster answers.
     """
+    each = f"{size_text(needs.unit)} for each block, {size_text(needs.kept)} beside them"
+    loops = ", with compiled loops" if compiled.in_use() else ""
     if resources.cluster is None:
         jobs = fitting_jobs(resources.jobs, resources.memory, needs)
-        yield Threads(jobs, needs.room, resources.scratch, on_progress, on_note)
+        report.note(f"threads: {jobs}; {each}{loops}")
+        yield Threads(jobs, needs.room, resources.scratch, report.progress, report.note)
         return
     from bavlo.engine import dask
 
     with dask.client(resources.cluster, resources.jobs) as client:
-        yield dask.Cluster(client, on_progress)
+        report.note(f"cluster: {resources.cluster}; {each}{loops}")
+        yield dask.Cluster(client, report.progress)
+
+
+def reduced(
+    resources: Resources,
+    needs: Needs,
+    report: Listener,
+    reader: Reader[Block],
+    reducer: Reducer[Block, State, Settled],
+    segments: Sequence[Segment],
+) -> Iterator[Settled]:
+    """What all blocks of some segments come to, as it is settled."""
+    with executor(resources, needs, report) as engine:
+        yield from engine.reduce(reader, reducer, segments)

@@ -10,8 +10,7 @@ import sys
 from pathlib import Path
 
 from bavlo import compiled
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import Resources
+from bavlo.engine.protocol import Needs, Resources
 from bavlo.errors import RequestError
 
 MARGIN = 32 * 2**20  # what libraries still allocate once work begins

@@ -10,15 +10,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.segments import Segment
-
-if TYPE_CHECKING:
-    pass
 
 Values = TypeVar("Values", covariant=True)
 
@@ -60,6 +57,39 @@ class Resources:
     scratch: Path | None
     cluster: str | None
     store: Path | None = None
+
+
+@dataclass(frozen=True)
+class Needs:
+    """What work takes in memory, bytes.
+
+    Parameters
+    ----------
+    unit
+        Each unit, or brick, that is under way.
+    kept
+        What is kept all the time: results, open periods, records.
+    room
+        Of `kept`, what records may take before they go to a scratch file.
+    """
+
+    unit: float
+    kept: float
+    room: float = 0.0
+
+    def beside(self, other: Needs) -> Needs:
+        """What is enough for units of this work and of another, which are not under way at once."""
+        return Needs(max(self.unit, other.unit), self.kept + other.kept, self.room + other.room)
+
+
+class Listener(Protocol):
+    """Hears of what is under way."""
+
+    def progress(self, done: int, total: int) -> None:
+        """So many of all steps are done."""
+
+    def note(self, text: str) -> None:
+        """What whoever asks for more words should know."""
 
 
 class Reader(Protocol[Values]):

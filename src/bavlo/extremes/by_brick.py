@@ -34,7 +34,7 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     units, run = plan_condition_units(plan), plan.request.run
     needs = choices.needs_of_records(units, work.bricks, steps, names, arrays.nbytes, run.memory)
     needs = choices.with_loops(run, needs, "calendar days", _calendar_days(plan))
-    with executor(run, needs, report.progress, report.note) as engine:
+    with executor(run, needs, report) as engine:
         for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
             for n, each in enumerate(sums):
                 arrays.add_brick(n, each)

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, CellSample
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import reduced
 from bavlo.errors import RequestError
 from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
@@ -31,7 +31,7 @@ class RegionSteps:
 
 
 @dataclass(frozen=True, eq=False)
-class RegionStepsReducer:
+class RegionStepsReducer(EachAlone[RegionSteps]):
     """Measures every step of every region; nothing goes on from one to the next."""
 
     plan: ExtremesPlan
@@ -55,18 +55,6 @@ class RegionStepsReducer:
             found[name] = np.where(enough, measure.compute(sample), np.nan)
             areas[name] = sample.area_valid
         return [[RegionSteps(unit, found, areas)]]
-
-    def merge(self, earlier: list[RegionSteps], later: list[RegionSteps]) -> list[RegionSteps]:
-        """Those of both."""
-        return earlier + later
-
-    def settle(self, state: list[RegionSteps]) -> tuple[list[RegionSteps], None]:
-        """All of them."""
-        return state, None
-
-    def close(self, state: list[RegionSteps]) -> list[RegionSteps]:
-        """All of them."""
-        return state
 
 
 def count_regions(
@@ -102,14 +90,14 @@ def _region_series(
     held = arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4
     needs = choices.needs_of_blocks(units, plan.cells.size, "regions' steps", held, len(names))
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
-    with executor(plan.request.run, needs, report.progress, report.note) as engine:
-        segments = needed(kept, choices.segments_of([plan.assignment], units))
-        for settled in engine.reduce(ConditionReader(plan), reducer, segments):
-            for each in settled:
-                part = slice(each.unit.first - plan.first, each.unit.last - plan.first)
-                for name, values in each.values.items():
-                    series[name][part] = values
-                    areas[name][part] = each.area_valid[name]
+    segments = needed(kept, choices.segments_of([plan.assignment], units))
+    run, reader = plan.request.run, ConditionReader(plan)
+    for settled in reduced(run, needs, report, reader, reducer, segments):
+        for each in settled:
+            part = slice(each.unit.first - plan.first, each.unit.last - plan.first)
+            for name, values in each.values.items():
+                series[name][part] = values
+                areas[name][part] = each.area_valid[name]
     if reducer.of_whole:  # a sum over cells is too low where some lack data
         for name, area in areas.items():
             series[name][area < area.max(axis=0) - WHOLE_WITHIN] = np.nan

@@ -11,7 +11,7 @@ from bavlo.core.conditions.counting import Counting, CountState, Occurrence
 from bavlo.core.reduce.protocol import ENOUGH, Unit
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import reduced
 from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
 from bavlo.extremes.plan import ExtremesPlan, counting_of
@@ -122,14 +122,14 @@ def count_by_stream(
     steps = sum(unit.last - unit.first for unit in units)
     follows = sum(counting.runs for counting in countings)
     needs = choices.with_loops(run, needs, "spells", follows * steps * cells)
-    with executor(run, needs, report.progress, report.note) as engine:
-        for settled in engine.reduce(ConditionReader(plan), reducer, needed(kept, segments)):
-            for n, means in enumerate(settled.means):
-                for each in means:
-                    arrays.put_cells(n, each)
-            for n, daily in enumerate(settled.daily):
-                for first, *parts in daily:
-                    arrays.daily[n].put(first - plan.first, *parts)
+    left = needed(kept, segments)
+    for settled in reduced(run, needs, report, ConditionReader(plan), reducer, left):
+        for n, means in enumerate(settled.means):
+            for each in means:
+                arrays.put_cells(n, each)
+        for n, daily in enumerate(settled.daily):
+            for first, *parts in daily:
+                arrays.daily[n].put(first - plan.first, *parts)
 
 
 def _daily_of_cells(

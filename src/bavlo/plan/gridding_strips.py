@@ -13,7 +13,7 @@ from bavlo.core.space.row_sums import RowSums
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import reduced
 from bavlo.engine.segments import Segment
 from bavlo.plan.gridding import GridPlan
 from bavlo.plan.strips import RowReader, strip_needs
@@ -71,10 +71,9 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = RowReader(plan.source)
-    with executor(run, needs, report.progress, report.note) as engine:
-        segments = [Segment((unit,)) for unit in units]
-        for settled in engine.reduce(reader, reducer, segments):
-            found += settled
+    segments = [Segment((unit,)) for unit in units]
+    for settled in reduced(run, needs, report, reader, reducer, segments):
+        found += settled
     sums = [each for _, each in sorted(found, key=lambda one: one[0])]
     field = areas.of_sums(sums, plan.request.measuring.least_area)
     if plan.onto.inside is None:

@@ -10,8 +10,7 @@ import numpy as np
 
 from bavlo.core.reduce.protocol import Unit
 from bavlo.engine.memory import fitting_jobs
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import Resources
+from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.threads import in_order
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.rechunk import Room, rechunked

@@ -23,9 +23,8 @@ from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
 from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
-from bavlo.engine.needs import Needs
-from bavlo.engine.protocol import Resources
+from bavlo.engine.executor import reduced
+from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
@@ -120,10 +119,10 @@ def strip_sample(
     if CLASSES in index.wanted:
         needs = choices.with_loops(request.run, needs, "class codes", rows * columns)
     found: list[tuple[int, StripSums]] = []
-    with executor(request.run, needs, report.progress, report.note) as engine:
-        segments = [Segment((unit,)) for unit in units]
-        for settled in engine.reduce(reader, StripReducer(index, shift), segments):
-            found += settled
+    segments = [Segment((unit,)) for unit in units]
+    reducer = StripReducer(index, shift)
+    for settled in reduced(request.run, needs, report, reader, reducer, segments):
+        found += settled
     strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
     return StripSample.of(strips, index.overlay), value_range(strips)
 

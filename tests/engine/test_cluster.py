@@ -82,7 +82,9 @@ def test_what_is_made_on_a_cluster_is_what_is_made_here(
     command, demo, workers, tmp_path, monkeypatch
 ):
     address, _ = workers
-    monkeypatch.setattr(cluster, "CUT_VALUES", 2**20)  # so that records are cut in several runs
+    monkeypatch.setattr(
+        choices.OnCluster, "cut_values", 2**20
+    )  # so that records are cut in several runs
     told = []
     for n, more in enumerate((ROOM, [*ROOM, "--cluster", address])):
         out = tmp_path / f"{n}.csv"
@@ -178,7 +180,7 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
 ):
     address, started = workers
     monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
-    monkeypatch.setattr(cluster, "CUT_VALUES", 2**18)
+    monkeypatch.setattr(choices.OnCluster, "cut_values", 2**18)
     monkeypatch.setattr(choices, "BLOCK_VALUES", 2**16)
 
     def written(name, *more):

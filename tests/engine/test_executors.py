@@ -12,7 +12,7 @@ from bavlo.core.reduce.protocol import Unit
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
-from bavlo.engine import dask, memory
+from bavlo.engine import choices, dask, memory
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import fitting_jobs, size_text
 from bavlo.engine.protocol import ArrayRecords, Needs, Resources, StepRecords, not_needed
@@ -107,8 +107,8 @@ def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
 def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
     room, cut_values, cluster, tmp_path, monkeypatch
 ):
-    monkeypatch.setattr(dask, "CUT_VALUES", cut_values)
-    monkeypatch.setattr(dask, "GROUPS_OF_THREAD", 1)
+    monkeypatch.setattr(choices.OnCluster, "cut_values", cut_values)
+    monkeypatch.setattr(choices.OnCluster, "groups_of_thread", 1)
     rng = np.random.default_rng(4)
     block = np.round(rng.normal(0, 3, (300, 23)), 1)
     units = [Unit(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]

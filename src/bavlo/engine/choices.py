@@ -60,6 +60,17 @@ RECORDS_SHARE = 0.25
 LOOPS_PAY = {"class codes": 2**25, "calendar days": 2**21, "spells": 2**26}
 
 
+class OnCluster:
+    """How work is shared out to the workers of a cluster."""
+
+    ahead = 3  # tasks of each worker's thread that are under way at once
+    waiting = 32  # merged states that wait to be fetched
+    fetched_bytes = 2**25  # of outcomes that are fetched together
+    cut_values = 2**26  # cells × steps that are cut into bricks together, at most
+    cut_runs = 16  # runs of steps that are cut, at least, so that there is work for all workers
+    groups_of_thread = 6  # groups of bricks for each thread: few tasks that end at about one time
+
+
 def blocks_of(assignments: Sequence[Assignment], cells: int) -> tuple[Unit, ...]:
     """Runs of steps that are read and reduced together, cut where periods of any sort begin."""
     return tuple(plan_units(common_assignment(assignments), cells, BLOCK_VALUES))

@@ -17,6 +17,7 @@ from bavlo import __version__, compiled
 from bavlo.core.reduce.merging import InOrder, MergeTree
 from bavlo.core.reduce.protocol import Reducer, Unit
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
+from bavlo.engine.choices import OnCluster
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
 from bavlo.errors import BavloError, InputError, RequestError
@@ -32,12 +33,6 @@ Begun = tuple[Any, Any]  # futures of a pickled outcome, and of what stays with 
 LOCAL = "local"
 END = b"\n"
 VERSION = __version__.encode() + END  # stands before all work, which other versions refuse
-MOST_WAITING = 32  # merged states that wait to be fetched
-CUT_VALUES = 2**26  # cells × steps that are cut into bricks together, at most
-LEAST_RUNS = 16  # of steps that are cut, so that there is work for all workers
-GROUPS_OF_THREAD = 6  # groups of bricks for each thread: few tasks that end at about one time
-FETCHED_AT_ONCE = 2**25  # bytes of outcomes
-AHEAD = 3  # tasks of each worker's thread that are under way at once
 LOOKED_AFTER, MOST_IDLE = 5, 6  # seconds, and how often no worker may be running in a row
 RUNNING = "running"
 PATIENCE = 20  # seconds to wait for a scheduler, and for its first worker
@@ -92,7 +87,7 @@ class Cluster:
                 tree.add(state)
                 if segment.ends_chain:
                     waiting.append(submit(_close, tree.close()))
-            yield from fetched_until(MOST_WAITING)
+            yield from fetched_until(OnCluster.waiting)
             self.on_progress(segment.last - segments[0].first, steps)
         if tree:
             waiting.append(submit(_close, tree.close()))
@@ -166,7 +161,7 @@ class Cluster:
 def plan_runs(units: Sequence[Unit], cells: int) -> list[Run]:
     """Runs of units whose values are cut into bricks together."""
     steps = units[-1].last - units[0].first
-    most = max(1, min(CUT_VALUES // max(cells, 1), -(-steps // LEAST_RUNS)))
+    most = max(1, min(OnCluster.cut_values // max(cells, 1), -(-steps // OnCluster.cut_runs)))
     runs: list[Run] = []
     for unit in units:
         if runs and unit.last - runs[-1][0].first <= most:
@@ -180,9 +175,12 @@ def group_bricks(bricks: int, values: int, threads: int) -> list[range]:
     """Consecutive bricks that are joined by one task.
 
     Each task asks every run of steps for its part, so that fewer tasks spare the scheduler work
-    that grows with the square of the record; of `values` in all it holds at most `CUT_VALUES`.
+    that grows with the square of the record; of `values` in all it holds at most
+    `cut_values`.
     """
-    count = min(bricks, max(GROUPS_OF_THREAD * threads, -(-values // CUT_VALUES)))
+    count = min(
+        bricks, max(OnCluster.groups_of_thread * threads, -(-values // OnCluster.cut_values))
+    )
     edges = [number * bricks // count for number in range(count + 1)]
     return [range(first, last) for first, last in itertools.pairwise(edges)]
 
@@ -217,15 +215,15 @@ def _in_order(
     threads = _threads(client)
     under_way: deque[tuple[Task, Begun]] = deque()
     waiting = iter(tasks)
-    size = FETCHED_AT_ONCE
+    size = OnCluster.fetched_bytes
     while True:
-        if len(under_way) <= (AHEAD - 1) * threads:
-            batch = list(itertools.islice(waiting, AHEAD * threads - len(under_way)))
+        if len(under_way) <= (OnCluster.ahead - 1) * threads:
+            batch = list(itertools.islice(waiting, OnCluster.ahead * threads - len(under_way)))
             under_way.extend(zip(batch, begin(batch), strict=True))
         if not under_way:
             return
         done = itertools.takewhile(lambda each: each[1][0].status == "finished", under_way)
-        most = max(FETCHED_AT_ONCE // size, 1)
+        most = max(OnCluster.fetched_bytes // size, 1)
         futures = [future for _, (future, _) in itertools.islice(done, most)]
         found = client.gather(futures, errors="skip") if len(futures) > 1 else []
         if len(found) < len(futures) or not found:

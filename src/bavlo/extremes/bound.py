@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.conditions.conditions import (
     ALL_DAYS,
     BY_DAY,
@@ -27,8 +28,6 @@ from bavlo.core.values.kinds import AMOUNT, RATE, STATE, Quantity
 from bavlo.core.values.units import convert, is_rate_unit, suits
 from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource
-
-ROWS_AT_ONCE = 256  # steps that are held against the first
 
 
 @dataclass(frozen=True, eq=False)
@@ -241,7 +240,7 @@ def gaps_in(values: Mapping[str, np.ndarray]) -> dict[str, np.ndarray]:
 
 def _alike(flags: np.ndarray) -> np.ndarray:
     """One row of (T, K), where all rows are the same."""
-    parts = (flags[n : n + ROWS_AT_ONCE] for n in range(0, len(flags), ROWS_AT_ONCE))
+    parts = (flags[some] for some in batches(len(flags), flags.shape[1]))
     return flags[:1] if all((part == flags[:1]).all() for part in parts) else flags
 
 

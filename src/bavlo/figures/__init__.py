@@ -180,9 +180,9 @@ def draw(tables: Sequence[Table], title: str, figure: str | None = None, **setti
         tables = [as_series(table) for table in tables]
     if drawing.as_matrix and len(tables) == 1:
         from bavlo.figures.many import draw_many
-        from bavlo.figures.panels import MOST_PANELS
+        from bavlo.figures.style import Fits
 
-        if tables[0].axes["region"] > MOST_PANELS:
+        if tables[0].axes["region"] > Fits.panels:
             return draw_many(tables[0], title)
     module = import_module(f"bavlo.figures.{drawing.module}")
     function: Callable[..., Figure] = getattr(module, drawing.function)

@@ -8,15 +8,13 @@ import numpy as np
 
 from bavlo.errors import RequestError
 from bavlo.figures.panels import set_words
-from bavlo.figures.style import INK, class_colour, grown_page, shortened, styled
+from bavlo.figures.style import INK, Fits, class_colour, grown_page, shortened, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 ROW = 0.3  # inches of a bar
-MOST_BARS = 120
-LEAST_NAMED = 0.06  # share from which a bar's part says its percent
 LIGHT = 140  # brightness of a colour on which dark figures are read
 
 
@@ -36,7 +34,7 @@ def draw_shares(table: Table, title: str, **_: Any) -> Figure:
         shares, periods = shares[:, -1:], periods[-1:]
         title = f"{title}: {periods[0]}"
     bars, shares = (regions, shares[:, 0]) if len(regions) > 1 else (periods, shares[0])
-    if len(bars) > MOST_BARS:
+    if len(bars) > Fits.bars:
         raise RequestError(
             "figure", f"{len(bars)} bars do not fit one page", "choose some regions with ‹only›"
         )
@@ -54,7 +52,7 @@ def draw_shares(table: Table, title: str, **_: Any) -> Figure:
             colour = class_colour(n)
             axes.barh(places, width, left=left, color=colour, height=0.8, label=str(name))
             dark = np.dot(to_rgb(colour), (299, 587, 114)) / 1000 * 255 < LIGHT
-            for k in np.flatnonzero(width >= LEAST_NAMED).tolist():
+            for k in np.flatnonzero(width >= Fits.named_share).tolist():
                 axes.text(
                     left[k] + width[k] / 2, k, f"{100 * width[k]:.0f}", ha="center", va="center",
                     fontsize=8, color="white" if dark else INK,

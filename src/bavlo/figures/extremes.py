@@ -17,6 +17,7 @@ from bavlo.figures.style import (
     LINES,
     TEMPERATURES,
     WET,
+    Fits,
     colour_scale,
     counts_heat,
     page_size,
@@ -34,8 +35,6 @@ FIRST_OF_MONTH = np.array([1, 32, 60, 91, 121, 152, 182, 213, 244, 274, 305, 335
 # Few to many, or low to high, of events that are wet, warm, dry or cold.
 WET_EVENTS, WARM_EVENTS = WET[1:], HEAT[1:]
 DRY_EVENTS, COLD_EVENTS = ("#e6cfa6", "#c98a4b", "#8a4b1f", "#5a2f12"), WET[1:]
-MOST_LONGEST = 15
-MOST_LINES = 40  # regions on one time line
 
 
 def as_series(table: Table) -> Table:
@@ -150,7 +149,7 @@ def draw_timeline(table: Table, title: str, base: Base | None = None) -> Figure:
     _needs_events(table)
     starts, ends = _days(table, "start"), _days(table, "end")
     regions = list(dict.fromkeys(table.labels("region")))
-    if len(regions) > MOST_LINES:
+    if len(regions) > Fits.lines:
         raise RequestError("only", f"{len(regions)} regions do not fit", "choose some of them")
     peak = table.column("peak")
     row = np.array([regions.index(name) for name in table.labels("region")])
@@ -197,7 +196,7 @@ def draw_longest(table: Table, title: str, base: Base | None = None) -> Figure:
     """The longest spells of all regions, each with its dates."""
     _needs_events(table)
     steps = table.column("steps")
-    top = np.argsort(-steps, kind="stable")[:MOST_LONGEST]
+    top = np.argsort(-steps, kind="stable")[: Fits.longest]
     names, starts, ends = (table.labels(n) for n in ("region", "start", "end"))
     with styled():
         from matplotlib.figure import Figure

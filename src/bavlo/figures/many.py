@@ -9,6 +9,7 @@ import numpy as np
 from bavlo.errors import RequestError
 from bavlo.figures.style import (
     MISSING,
+    Fits,
     counts_heat,
     neutral_of,
     page_size,
@@ -23,10 +24,7 @@ from bavlo.tables.table import Table
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-MOST_NAMES = 60  # regions whose names stand at the side; beyond that some of them
-FEW_NAMES = 40  # which have room for larger letters
 RARE = 0.5  # percent of the values at either end, which have the colour of the end
-MOST_LABELS = 12  # periods that are named below
 
 
 def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
@@ -71,10 +69,10 @@ def draw_many(table: Table, title: str, base: Any = None, **_: Any) -> Figure:
             aspect="auto",
             interpolation="nearest",
         )
-        rows = np.unique(np.linspace(0, regions - 1, min(regions, MOST_NAMES)).astype(int))
-        letters = 8.0 if rows.size <= FEW_NAMES else 6.5
+        rows = np.unique(np.linspace(0, regions - 1, min(regions, Fits.names_at_side)).astype(int))
+        letters = 8.0 if rows.size <= Fits.large_names else 6.5
         axes.set_yticks(rows, [shortened(names[n], 28) for n in rows], fontsize=letters)
-        columns = np.arange(0, periods, -(-periods // MOST_LABELS))
+        columns = np.arange(0, periods, -(-periods // Fits.labels))
         axes.set_xticks(columns, [labels[n] for n in columns], fontsize=9)
         bar = figure.colorbar(image, ax=axes, shrink=0.6, pad=0.02, extend="both")
         bar.ax.set_title(shown_unit(unit), fontsize=11, weight="normal")

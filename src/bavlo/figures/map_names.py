@@ -8,13 +8,12 @@ import numpy as np
 import shapely
 
 from bavlo.figures.map_content import MapContent
-from bavlo.figures.style import DPI, page_size, shortened
+from bavlo.figures.style import DPI, Fits, page_size, shortened
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 LEGEND = 2.18  # inches
-MOST_NAMES = 150
 
 
 def legend_share() -> float:
@@ -50,7 +49,7 @@ def write_names(axes: Axes, content: MapContent) -> int:
             continue
         taken.append(placed)
         named.append((x, y, name))
-        if len(taken) > MOST_NAMES:
+        if len(taken) > Fits.names_on_map:
             return -1
     left_out = len(content.shapes) - len(named)
     if left_out > len(named):

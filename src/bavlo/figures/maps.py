@@ -26,6 +26,7 @@ from bavlo.figures.style import (
     INK,
     MISSING,
     OTHER_CLASS,
+    Fits,
     colour_scale,
     page_size,
     scale_for,
@@ -43,14 +44,13 @@ TICKS = 5  # longitudes and latitudes at the edge
 FAINT_TEXT = "#6b747b"
 EDGE = 0.58  # inches, of the names of latitudes
 CROSSED = "..."  # over shapes whose value is in doubt
-MOST_PANELS = 36
 BORDER, COAST = "#ffffff", "#5b646b"
 
 
 def draw_map(content: MapContent, classes: str = "equal") -> Figure:
     """Regions or cells in classes, a panel a period, with a legend in words."""
     count = len(content.panels)
-    if count > MOST_PANELS:
+    if count > Fits.maps:
         raise RequestError("period", f"{count} maps do not fit one page", "choose fewer periods")
     if content.categories:
         content = _by_category(content)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from importlib import resources
 from typing import TYPE_CHECKING
 
-from bavlo.figures.style import styled
+from bavlo.figures.style import Fits, styled
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -20,7 +20,6 @@ ID = re.compile(r'\bid="([^"]+)"')
 TAG = re.compile(r"<[^>]*>")
 DIGITS = re.compile(r"(\d\.\d\d)\d+")  # a hundredth of a point is finer than any screen
 PICTURE = re.compile(r'(href="data:image/png;base64,)\s*([^"]+)')
-MOST_OUTLINES = 100  # that stand as text in a page
 PICTURE_DPI = 160
 LINK = re.compile(r'(url\(#|href="#)([^")]+)')
 
@@ -141,7 +140,7 @@ def inline_svg(figure: Figure, key: str, words: str) -> PageFigure:
 
     for shapes in figure.findobj(PathCollection):
         # Hundreds of outlines take a megabyte as text, and a twentieth of that as a picture.
-        shapes.set_rasterized(len(shapes.get_paths()) > MOST_OUTLINES)
+        shapes.set_rasterized(len(shapes.get_paths()) > Fits.outlines)
     text = io.StringIO()
     with styled():
         figure.savefig(

@@ -8,16 +8,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from bavlo.errors import RequestError
-from bavlo.figures.style import INK, grown_page, panels_apart, shortened, shown_unit
+from bavlo.figures.style import INK, Fits, grown_page, panels_apart, shortened, shown_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-LEAST_ROW = 1.35  # inches
-MOST_COLUMNS = 6
 ABSENT = "#8a9299"  # words where nothing is drawn
-MOST_PANELS = 60  # regions, beyond which a panel each cannot be read
 
 
 def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, list[Axes]]:
@@ -25,15 +22,15 @@ def panel_grid(names: Sequence[str], *, share_y: bool = True) -> tuple[Figure, l
     from matplotlib.figure import Figure
 
     count = len(names)
-    if count > MOST_PANELS:
+    if count > Fits.panels:
         raise RequestError(
             "figure",
             f"{count} regions are too many for a panel each",
             "choose some with ‹only›, or draw one table by ‹figure lines›, as a matrix",
         )
-    columns = min(int(np.ceil(np.sqrt(count))), MOST_COLUMNS)
+    columns = min(int(np.ceil(np.sqrt(count))), Fits.columns)
     rows = -(-count // columns)
-    figure = Figure(figsize=grown_page(LEAST_ROW * rows + 1))
+    figure = Figure(figsize=grown_page(Fits.row_height * rows + 1))
     grid = figure.subplots(
         rows, columns, sharex=True, sharey=share_y and not panels_apart(), squeeze=False
     ).ravel()

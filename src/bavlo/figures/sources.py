@@ -10,9 +10,9 @@ import numpy as np
 from bavlo.core.stats.agreement import agreement
 from bavlo.core.stats.normals import Base
 from bavlo.errors import RequestError
-from bavlo.figures.panels import MOST_PANELS, panel_grid, place_panels, say_absent, set_words
+from bavlo.figures.panels import panel_grid, place_panels, say_absent, set_words
 from bavlo.figures.series import days_between
-from bavlo.figures.style import ABOVE, BAND, FAINT, INK, LINES, grown_page, shortened, styled
+from bavlo.figures.style import ABOVE, BAND, FAINT, INK, LINES, Fits, grown_page, shortened, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -21,7 +21,6 @@ if TYPE_CHECKING:
     from bavlo.tables.table import Table
 
 PARTING = 0.1  # share of the periods, those with the largest range, that are marked
-MOST_POINTS = 20_000
 
 
 class MatchedValues(Protocol):
@@ -104,7 +103,7 @@ def draw_scatter(
         raise RequestError("figure", "the two sources have no value in common", "choose others")
     low, high = min(a[known].min(), b[known].min()), max(a[known].max(), b[known].max())
     regions = list(found.regions)
-    if len(regions) > MOST_PANELS:
+    if len(regions) > Fits.panels:
         a, b, known = (each.reshape(1, -1) for each in (a, b, known))
         regions = [f"{len(regions):,} regions together"]
     with styled():
@@ -116,7 +115,7 @@ def draw_scatter(
                 say_absent(axes, "no value in common")
                 continue
             axes.plot([low, high], [low, high], color=INK, linewidth=0.8, linestyle=(0, (4, 3)))
-            every = max(1, int(known[r].sum()) // MOST_POINTS)
+            every = max(1, int(known[r].sum()) // Fits.points)
             axes.plot(
                 a[r][known[r]][::every],
                 b[r][known[r]][::every],

@@ -88,6 +88,29 @@ SETTINGS: dict[Any, Any] = {
 }
 
 
+class Fits:
+    """How much fits on a figure, or on a page, before it can no longer be read."""
+
+    outlines = 100  # that stand as text in a page
+    bars = 120  # of shares
+    named_share = 0.06  # from which a part of a bar says its percent
+    letters = 4.5  # points of the values that are written into cells
+    cell_share = 0.05  # of a cell, for its value to be written into it
+    maps = 36  # side by side
+    longest = 15  # events
+    lines = 40  # regions on one time line
+    points = 20_000  # of sources against one another
+    names_on_map = 150  # of regions
+    row_height = 1.35  # inches of a row of panels
+    columns = 6  # of panels
+    panels = 60  # regions, beyond which a panel each cannot be read
+    names_in_title = 4  # of regions
+    names_at_side = 60  # of regions; beyond that some of them
+    large_names = 40  # of regions, which have room for larger letters
+    labels = 12  # periods that are named below
+    named_periods = 13  # periods of the year whose names all fit
+
+
 def colour_scale(name: str, colours: Sequence[str]) -> Any:
     """A continuous colour scale through the given colours."""
     from matplotlib.colors import LinearSegmentedColormap

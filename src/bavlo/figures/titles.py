@@ -8,7 +8,7 @@ from datetime import date, timedelta
 
 from bavlo.core.stats.normals import MINUS
 from bavlo.core.time.periods import STATIC_LABEL, cycle_of
-from bavlo.figures.style import shown_unit
+from bavlo.figures.style import Fits, shown_unit
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
@@ -42,7 +42,6 @@ COLUMNS = {
     "p_value": "p value of the trend of ",
     "p_adjusted": "adjusted p value of the trend of ",
 }
-MOST_NAMES = 4
 
 
 def title_of(*tables: Table) -> str:
@@ -134,8 +133,10 @@ def _quantity(table: Table) -> str:
     names = list(dict.fromkeys(str(text) for text in table.labels(about) if text))
     if not names:
         names = list(dict.fromkeys(map(str, table.labels("variable"))))
-    text = ", ".join(names[:MOST_NAMES])
-    return text + (f" and {len(names) - MOST_NAMES} more" if len(names) > MOST_NAMES else "")
+    text = ", ".join(names[: Fits.names_in_title])
+    return text + (
+        f" and {len(names) - Fits.names_in_title} more" if len(names) > Fits.names_in_title else ""
+    )
 
 
 def _statistic(table: Table) -> str:

@@ -10,16 +10,14 @@ import numpy as np
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import RequestError
-from bavlo.figures.style import FAINT, INK, WET, colour_scale, page_size, scale_for, styled
+from bavlo.figures.style import FAINT, INK, WET, Fits, colour_scale, page_size, scale_for, styled
 from bavlo.tables.table import Table
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-LEAST_SIZE = 4.5  # points of the values that are written into cells
 DARK = 0.55  # strength of a colour from which text on it is white
-LEAST_SHARE = 0.05  # of a cell, for its value to be written into it
 MARGIN = 1  # cells around the region
 
 
@@ -157,13 +155,13 @@ def _write_values(
 ) -> None:
     """Values in the cells, where there is room for them."""
     x, y = edges
-    written = np.argwhere((share >= LEAST_SHARE) & ~np.isnan(value)).tolist()
+    written = np.argwhere((share >= Fits.cell_share) & ~np.isnan(value)).tolist()
     texts = [_short(value[row, column]) for row, column in written]
     corners = axes.transData.transform([(x[0], y[0]), (x[1], y[1])])
     width, height = np.abs(corners[1] - corners[0])
     longest = max((len(text) for text in texts), default=1)
     size = min(1.5 * width / (longest + 1), 0.6 * height, 11) * 72 / 100
-    if size < LEAST_SIZE:
+    if size < Fits.letters:
         return
     for (row, column), text in zip(written, texts, strict=True):
         strength = (value[row, column] - limits[0]) / (limits[1] - limits[0]) * share[row, column]

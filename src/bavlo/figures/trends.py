@@ -10,8 +10,8 @@ import numpy as np
 from bavlo.core.stats.normals import Base
 from bavlo.core.stats.trends import DECADE
 from bavlo.errors import RequestError
-from bavlo.figures.panels import MOST_PANELS, panel_grid, place_panels, set_words
-from bavlo.figures.style import BAND, INK, LINES, grown_page, shortened, styled
+from bavlo.figures.panels import panel_grid, place_panels, set_words
+from bavlo.figures.style import BAND, INK, LINES, Fits, grown_page, shortened, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -102,7 +102,7 @@ def draw_slopes(table: Table, title: str, base: Base | None = None, **_: Any) ->
     slope, lower, upper = (table.full(n)[:, :, 0] for n in ("slope", "lower", "upper"))
     significant = is_significant(table)[:, :, 0]
     regions, periods = table.labels("region"), table.labels("period")
-    if len(regions) > MOST_PANELS:
+    if len(regions) > Fits.panels:
         return _draw_ranked(table, title, (slope, lower, upper), significant)
     with styled():
         from matplotlib.figure import Figure

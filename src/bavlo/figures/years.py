@@ -19,6 +19,7 @@ from bavlo.figures.style import (
     INK,
     LINES,
     MISSING,
+    Fits,
     counts_heat,
     neutral_of,
     panels_apart,
@@ -35,7 +36,6 @@ if TYPE_CHECKING:
 
 MONTHS = "JFMAMJJASOND"
 PALE = "#b9c2c8"
-MOST_NAMED = 13  # periods of the year whose names all fit
 
 
 @dataclass(frozen=True, eq=False)
@@ -115,7 +115,7 @@ def draw_years(table: Table, title: str, base: Base | None = None) -> Figure:
                 data.values[r, current],
                 color=LINES[1],
                 linewidth=2.2,
-                marker="o" if len(x) <= MOST_NAMED else None,
+                marker="o" if len(x) <= Fits.named_periods else None,
                 markersize=3,
                 label=name(str(data.years[current])),
             )
@@ -134,7 +134,7 @@ def name_kinds(axes: Axes, kinds: Sequence[str], months: Sequence[int]) -> None:
     if all(kind.isdigit() for kind in kinds):
         axes.set_xticks(range(len(kinds)), [MONTHS[int(kind) - 1] for kind in kinds])
         return
-    if len(kinds) > MOST_NAMED:  # days, ten days, hours: a tick where a month begins
+    if len(kinds) > Fits.named_periods:  # days, ten days, hours: a tick where a month begins
         firsts = [n for n, month in enumerate(months) if n == 0 or month != months[n - 1]]
         axes.set_xticks(firsts, [MONTHS[months[n] - 1] for n in firsts])
         return

@@ -19,6 +19,7 @@ from typing import Any
 import deflate
 import numpy as np
 
+from bavlo.core.batches import AT_ONCE
 from bavlo.errors import BavloError
 from bavlo.files import DAMAGE
 from bavlo.grids import urls
@@ -31,7 +32,6 @@ from bavlo.remembered import FACTS, stamp_of
 CHUNKS = "checksums of stored chunks"
 BYTES = "CRC-32 of the stored bytes"
 TAIL = 4  # bytes of a checksum
-AT_ONCE = 2**19  # bytes
 OF_FILE, OF_STEPS, OF_BYTES = "digest", "digests of steps", "CRC-32"  # what is remembered
 
 

@@ -11,9 +11,7 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.source import CellSelection, GridFile
-from bavlo.grids.urls import url_of
-
-FILES_AT_ONCE = 16  # that are fetched by URL
+from bavlo.grids.urls import ASKED_AT_ONCE, url_of
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,7 +71,7 @@ class JoinedGrid:
             else:  # so that the delays of many files do not add up
                 from concurrent.futures import ThreadPoolExecutor
 
-                with ThreadPoolExecutor(min(len(runs), FILES_AT_ONCE)) as pool:
+                with ThreadPoolExecutor(min(len(runs), ASKED_AT_ONCE)) as pool:
                     list(pool.map(read_run, runs))
         return self._scaled(block)
 

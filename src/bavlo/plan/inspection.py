@@ -21,6 +21,7 @@ from bavlo.core.values.missing import (
     perhaps_text,
     usual_marks,
 )
+from bavlo.engine import choices
 from bavlo.errors import InputError
 from bavlo.grids.cf import Packing, limits_of_values
 from bavlo.grids.cfgrid import CFGrid
@@ -37,7 +38,6 @@ MOST_CODES = 64  # different whole numbers that may be class codes
 SQUARES, SIDE = 4, 128  # squares in each direction, and cells along their sides
 # Where chunks hold many steps, each step inflates all of them, so fewer are looked at.
 SMALL_SIDE = 16
-MANY_CELLS = 2**23
 LARGE_CHUNK = 2**25  # bytes of a chunk, of whose file only one place is looked at
 RUNS_LOOKED_AT = 3
 MOSTLY_OUTSIDE, MOSTLY_INSIDE = 0.5, 0.95  # shares of a sample within a valid range
@@ -82,7 +82,7 @@ def squares(source: GridSource) -> Iterator[CellSelection]:
     rows, columns = (_starts(size, side) for size in shape)
     if source.step_chunk > 1:
         groups = [([row], [column]) for row in rows for column in columns]
-    elif shape[0] * shape[1] >= MANY_CELLS:
+    elif choices.is_read_in_strips(shape[0] * shape[1]):
         groups = [([row], columns) for row in rows]
     else:
         groups = [(rows, columns)]

@@ -6,17 +6,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis, iso_minute
 from bavlo.core.values.accumulation import ROUNDING, TOGETHER, Differences
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.derived import read_steps
-from bavlo.grids.source import CellSelection, GridFile, GridSource, files_of
+from bavlo.grids.source import CellSelection, GridSource, OfSource, files_of
 
 
 @dataclass(frozen=True, eq=False)
-class DifferencedGrid:
+class DifferencedGrid(OfSource):
     """The differences of the accumulated values of another grid.
 
     Parameters
@@ -38,24 +37,9 @@ class DifferencedGrid:
     notes: tuple[str, ...] = ()
 
     @property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files, in order of time."""
-        return self.source.files
-
-    @property
-    def layout(self) -> GridLayout:
-        """All cells."""
-        return self.source.layout
-
-    @property
     def time(self) -> TimeAxis:
         """What each difference covers."""
         return self.steps.time
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return self.source.step_chunk
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import cast
 
 import numpy as np
 
@@ -66,7 +67,9 @@ class ContainerFormat:
                 for value in values
             ]
             grids = [_grid_of(path, container, stored, axes, one, self.opener) for one in parts]
-            return VersionsGrid(grids, dimension, [f"{value:g}" for value in values])
+            return cast(
+                GridFile, VersionsGrid(grids, dimension, [f"{value:g}" for value in values])
+            )
         return _grid_of(path, container, stored, axes, options, self.opener)
 
 

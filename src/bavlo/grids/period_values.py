@@ -9,14 +9,13 @@ import numpy as np
 from bavlo.core.batches import batches
 from bavlo.core.reduce.cells import CellReducer
 from bavlo.core.reduce.protocol import Unit
-from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
-from bavlo.grids.source import CellSelection, GridFile, GridSource
+from bavlo.grids.source import CellSelection, GridSource, OfSource
 
 
 @dataclass(frozen=True, eq=False)
-class PeriodGrid:
+class PeriodGrid(OfSource):
     """The values of periods of another grid, made when they are read.
 
     Parameters
@@ -37,16 +36,6 @@ class PeriodGrid:
     variable: Variable
     notes: tuple[str, ...] = ()
     step_chunk: int = 1
-
-    @property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files, in order of time."""
-        return self.source.files
-
-    @property
-    def layout(self) -> GridLayout:
-        """All cells."""
-        return self.source.layout
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the periods `first` to `last` (excluded) as (P, C) float64."""

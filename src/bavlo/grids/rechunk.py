@@ -15,22 +15,21 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import cast
 
 import numpy as np
 
-from bavlo.core.space.layout import GridLayout
-from bavlo.core.values.kinds import Variable
 from bavlo.grids.cf import Packing
 from bavlo.grids.cfgrid import CFGrid
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.scratch import Fitting, TurnedChunks
-from bavlo.grids.source import CellSelection, GridFile, GridSource, RawTimes
+from bavlo.grids.source import CellSelection, GridFile, GridSource, OfFile
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take
 
 
-class _Rechunked:
+class _Rechunked(OfFile):
     """A file that is like another, but for how it is read."""
 
     def __init__(self, inner: CFGrid, cells: CellSelection) -> None:
@@ -44,54 +43,9 @@ class _Rechunked:
     def __setstate__(self, state: dict[str, object]) -> None:
         self.__dict__.update(state, lock=threading.Lock())
 
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.inner.path
-
-    @property
-    def variable(self) -> Variable:
-        """As the file describes it."""
-        return self.inner.variable
-
-    @property
-    def layout(self) -> GridLayout:
-        """Its cells."""
-        return self.inner.layout
-
-    @property
-    def times(self) -> RawTimes | None:
-        """Its time stamps."""
-        return self.inner.times
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return self.inner.step_chunk
-
-    @property
-    def stored(self) -> np.dtype | None:
-        """Type of the stored numbers where these are the values."""
-        return self.inner.stored
-
-    @property
-    def dtype(self) -> np.dtype:
-        """Type of the stored numbers."""
-        return self.inner.dtype
-
-    @property
-    def packing(self) -> Packing:
-        """How stored numbers become values."""
-        return self.inner.packing
-
     def packed(self, packing: Packing) -> GridFile:
         """The file with another understanding of its stored numbers, read in the ordinary way."""
         return self.inner.packed(packing)
-
-    @property
-    def notes(self) -> tuple[str, ...]:
-        """What the reader noticed."""
-        return self.inner.notes
 
 
 class SlabFile(_Rechunked):
@@ -217,7 +171,7 @@ def rechunked(
                 files.append(file)
                 continue
             if room.holds(file, cells):
-                files.append(SlabFile(file, cells))
+                files.append(cast(GridFile, SlabFile(file, cells)))
                 continue
             if room.elsewhere:
                 files.append(file)
@@ -227,7 +181,7 @@ def rechunked(
             place = scratch / f"{number}"
             turned.append(TurnedChunks(file, cells, place, room.memory, room.fitting))
             size += turned[-1].size
-            files.append(ScratchFile(file, cells, turned[-1]))
+            files.append(cast(GridFile, ScratchFile(file, cells, turned[-1])))
         if again:
             more = f" and {len(again) - 1} more files" if len(again) > 1 else ""
             tell(

@@ -7,15 +7,12 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.measures import parse_measure
-from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.formula import evaluate
-from bavlo.core.values.kinds import Variable
 from bavlo.grids.derived import DerivedGrid
-from bavlo.grids.source import CellSelection, GridFile
+from bavlo.grids.source import CellSelection, OfSource
 
 
 def by_entries(shared: Overlay) -> Overlay:
@@ -33,14 +30,14 @@ def by_entries(shared: Overlay) -> Overlay:
 
 
 @dataclass(frozen=True, eq=False)
-class RegionalGrid:
+class RegionalGrid(OfSource):
     """A grid made by a formula whose values depend on the region that a cell is in.
 
     Its cells are the entries of an overlay: a cell that two regions share has a value in each.
 
     Parameters
     ----------
-    made
+    source
         The formula and the grids that it is made from.
     shared
         The overlay of regions and cells.
@@ -48,35 +45,10 @@ class RegionalGrid:
         The same with a cell for each entry, weighted as measures are.
     """
 
-    made: DerivedGrid
+    source: DerivedGrid
     shared: Overlay
     index: OverlayIndex
     notes: tuple[str, ...] = ()
-
-    @property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files behind it."""
-        return self.made.files
-
-    @property
-    def variable(self) -> Variable:
-        """As the formula makes it."""
-        return self.made.variable
-
-    @property
-    def layout(self) -> GridLayout:
-        """The cells of the grids in it."""
-        return self.made.layout
-
-    @property
-    def time(self) -> TimeAxis | None:
-        """The common steps."""
-        return self.made.time
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return self.made.step_chunk
 
     @cached_property
     def _owner(self) -> np.ndarray:
@@ -90,16 +62,16 @@ class RegionalGrid:
     def values(self, first: int, last: int) -> np.ndarray:
         """(T, N) values of all entries at the steps `first` to `last` (excluded)."""
         used = CellSelection(self.shared.shape, self.shared.cells)
-        blocks = self.made.aligned.read(first, last, used)
+        blocks = self.source.aligned.read(first, last, used)
         entries = {name: block[:, self.shared.index] for name, block in blocks.items()}
 
         def of_regions(function: str, values: np.ndarray) -> np.ndarray:
             found = parse_measure(function).compute(CellSample(self.index, values))
             return np.asarray(found[:, self._owner])
 
-        variables = self.made.variables
+        variables = self.source.variables
         shape = (last - first, self.shared.index.size)
-        found = evaluate(self.made.formula.term, variables, entries, of_regions)
+        found = evaluate(self.source.formula.term, variables, entries, of_regions)
         return np.array(np.broadcast_to(found, shape))
 
 

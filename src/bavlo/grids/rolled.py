@@ -8,13 +8,11 @@ from functools import cached_property
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout, rolled
-from bavlo.core.time.axis import TimeAxis
-from bavlo.core.values.kinds import Variable
-from bavlo.grids.source import CellSelection, GridFile, GridSource
+from bavlo.grids.source import CellSelection, GridSource, OfSource
 
 
 @dataclass(frozen=True, eq=False)
-class RolledGrid:
+class RolledGrid(OfSource):
     """The same values, with columns from `first` on and then those before it.
 
     Parameters
@@ -28,35 +26,10 @@ class RolledGrid:
     source: GridSource
     first: int
 
-    @property
-    def files(self) -> tuple[GridFile, ...]:
-        """All files, in order of time."""
-        return self.source.files
-
     @cached_property
     def layout(self) -> GridLayout:
         """All cells, in the order of columns here."""
         return rolled(self.source.layout, self.first)
-
-    @property
-    def variable(self) -> Variable:
-        """As it is."""
-        return self.source.variable
-
-    @property
-    def time(self) -> TimeAxis | None:
-        """All steps."""
-        return self.source.time
-
-    @property
-    def notes(self) -> tuple[str, ...]:
-        """As they are."""
-        return self.source.notes
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return self.source.step_chunk
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
@@ -300,6 +300,13 @@ class ReadOptions:
     follow: bool = False
 
 
+# What a grid and a file may have from another that they read.
+GRID_PARTS = frozenset(("files", "layout", "variable", "time", "notes", "step_chunk"))
+FILE_PARTS = frozenset(
+    ("path", "variable", "layout", "times", "notes", "step_chunk", "stored", "dtype", "packing")
+)
+
+
 class GridFile(Protocol):
     """One file's share of a grid: what a format must provide.
 
@@ -352,6 +359,15 @@ class GridFile(Protocol):
 
         They go `into` an array of that shape where one is given.
         """
+
+
+class OfFile:
+    """A file that reads another, its `inner`, and has from it what it has not of its own."""
+
+    def __getattr__(self, name: str) -> Any:
+        if name in FILE_PARTS:
+            return getattr(self.inner, name)
+        raise AttributeError(name)
 
 
 class GridFormat(Protocol):
@@ -410,6 +426,35 @@ class GridSource(Protocol):
         block : (T, C) float64
             In the variable's unit, NaN where there is no data.
         """
+
+
+class OfSource:
+    """A grid that reads another: what it has not of its own is that of the other, its `source`."""
+
+    def __getattr__(self, name: str) -> Any:
+        if name in GRID_PARTS:
+            return getattr(self.source, name)
+        raise AttributeError(name)
+
+    if TYPE_CHECKING:
+
+        @property
+        def files(self) -> tuple[GridFile, ...]: ...  # noqa: D102
+
+        @property
+        def layout(self) -> GridLayout: ...  # noqa: D102
+
+        @property
+        def variable(self) -> Variable: ...  # noqa: D102
+
+        @property
+        def time(self) -> TimeAxis | None: ...  # noqa: D102
+
+        @property
+        def notes(self) -> tuple[str, ...]: ...  # noqa: D102
+
+        @property
+        def step_chunk(self) -> int: ...  # noqa: D102
 
 
 def is_climatology(source: GridSource) -> bool:

@@ -5,22 +5,20 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 
-from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids import cf
 from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.source import CellSelection, RawTimes
+from bavlo.grids.source import CellSelection, OfFile
 
 # Names of dimensions whose parts complete each other.
 VERSIONS = re.compile(r"^(expver|exp_?ver(sion)?|version|experiment_?version)$", re.IGNORECASE)
 
 
-class VersionsGrid:
+class VersionsGrid(OfFile):
     """Versions of one variable that complete each other, as one.
 
     Parameters
@@ -33,46 +31,12 @@ class VersionsGrid:
 
     def __init__(self, parts: Sequence[CFGrid], dimension: str, names: Sequence[str]) -> None:
         self.parts, self.dimension, self.names = tuple(parts), dimension, tuple(names)
-
-    @property
-    def path(self) -> Path:
-        """Where it is."""
-        return self.parts[0].path
+        self.inner = self.parts[0]
 
     @property
     def variable(self) -> Variable:
         """As the file describes it."""
-        return replace(self.parts[0].variable, level="")
-
-    @property
-    def layout(self) -> GridLayout:
-        """Its cells."""
-        return self.parts[0].layout
-
-    @property
-    def times(self) -> RawTimes | None:
-        """Its time stamps."""
-        return self.parts[0].times
-
-    @property
-    def step_chunk(self) -> int:
-        """Steps that are stored together."""
-        return self.parts[0].step_chunk
-
-    @property
-    def stored(self) -> np.dtype | None:
-        """Type of the stored numbers where these are the values."""
-        return self.parts[0].stored
-
-    @property
-    def dtype(self) -> np.dtype:
-        """Type of the stored numbers."""
-        return self.parts[0].dtype
-
-    @property
-    def packing(self) -> cf.Packing:
-        """How stored numbers become values."""
-        return self.parts[0].packing
+        return replace(self.inner.variable, level="")
 
     def packed(self, packing: cf.Packing) -> VersionsGrid:
         """The same with another understanding of its stored numbers."""
@@ -83,7 +47,7 @@ class VersionsGrid:
     def notes(self) -> tuple[str, ...]:
         """What the reader noticed."""
         listed = " and ".join(self.names)
-        return (*self.parts[0].notes, f"{self.dimension} {listed} put together")
+        return (*self.inner.notes, f"{self.dimension} {listed} put together")
 
     def read(
         self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
@@ -97,7 +61,7 @@ class VersionsGrid:
         InputError
             Where two versions have different data.
         """
-        block = self.parts[0].read(first, last, cells, into)
+        block = self.inner.read(first, last, cells, into)
         for part, name in zip(self.parts[1:], self.names[1:], strict=True):
             other = part.read(first, last, cells)
             known = ~np.isnan(other)

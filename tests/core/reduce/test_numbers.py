@@ -179,3 +179,37 @@ def test_a_cell_with_a_gap_counts_its_days_and_leaves_the_region_when_cells_come
     a, b = (r.settle(r.state_of(Unit(0, 4), block))[0][0] for r in (region, cell))
     assert (a.value[0, 0, 0], a.area_valid[0, 0], a.steps[0, 0]) == (4.0, 15 / 16, 4.0)
     assert (b.value[0, 0, 0], b.area_valid[0, 0], b.steps[0, 0]) == (4.0, 0.75, 4.0)
+
+
+@pytest.mark.parametrize(
+    ("missing", "area", "value", "steps"),
+    [
+        ((3, 2), (1 / 4 + 2 / 4) / 2, np.nan, 0),  # none has enough area: the mean of all steps
+        ((0, 1), (4 / 4 + 3 / 4) / 2, 1.0, 2),
+        ((3, 0), 4 / 4, 1.0, 1),  # that of the one step that counts
+        ((4, 4), 0.0, np.nan, 0),
+        ((4, 2), (0 / 4 + 2 / 4) / 2, np.nan, 0),
+    ],
+)
+def test_the_share_of_area_with_data_is_that_of_the_steps_that_count_or_else_of_all(
+    missing, area, value, steps
+):
+    shared = Overlay(
+        (1, 4),
+        np.arange(4),
+        np.array([0, 4]),
+        np.arange(4, dtype=np.int32),
+        np.ones(4),
+        np.ones(4),
+        np.array([4.0]),
+    )
+    block = np.ones((2, 4))
+    for step, cells in enumerate(missing):
+        block[step, :cells] = np.nan
+    rules = Rules("mean", min_steps=0.0, min_area=0.6)
+    own = step_weights_of(daily(2), "all")
+    reducer = RegionFirst(OverlayIndex(shared), own, (parse_measure("mean"),), rules)
+    (found,) = reducer.settle(reducer.state_of(Unit(0, 2), block))[0]
+    assert found.area_valid[0, 0] == area
+    np.testing.assert_equal(found.value[0, 0, 0], value)
+    assert found.steps[0, 0] == steps

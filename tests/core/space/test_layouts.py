@@ -118,6 +118,30 @@ def test_a_point_on_the_other_side_of_the_antimeridian_is_the_same_place():
     assert found.cells.tolist() == [360 + 359]
 
 
+@pytest.mark.parametrize(
+    ("west", "east", "place", "near"),
+    [
+        (-180, 180, 179.9, 179.9),
+        (-180, 180, -179.8, 180.2),
+        (0, 360, -0.3, 359.7),
+        (0, 360, 0.2, 360.2),
+        (170, 190, -179.75, 180.25),
+        (-190, -170, 179.6, -180.4),
+    ],
+)
+def test_points_between_four_cells_are_interpolated_across_the_antimeridian(
+    west, east, place, near
+):
+    layout = degrees(west, east, -2, 2, 1)
+    found = point_overlay(regions_of(shapely.Point(place, 0.3)), layout, "bilinear")
+    # Longitudes on the side of the seam where the point is, so that they make a plane around it.
+    x = near + (layout.x_centres - near + 180) % 360 - 180
+    plane = np.add.outer(10 * layout.y_centres, x).ravel()
+    assert found.weight @ plane[found.cells[found.index]] == pytest.approx(10 * 0.3 + near)
+    assert found.weight.sum() == pytest.approx(1)
+    assert found.entries.tolist() == [4]
+
+
 def test_zones_share_cells_of_any_size_by_their_area():
     fine = degrees(0, 4, 0, 4, 0.5)
     codes = np.full((8, 8), NO_ZONE)

@@ -9,7 +9,7 @@ import shapely
 
 from bavlo.commands.description import Description
 from bavlo.core.reduce.protocol import Unit
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.points import point_overlay
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.time.axis import iso_day, iso_days
@@ -192,7 +192,7 @@ def _cells_text(layout: GridLayout) -> str:
     ny, nx = layout.shape
     x0, y0, x1, y1 = layout.extent
     width, height = layout.cell_size
-    if isinstance(layout, CurvilinearLayout):
+    if layout.has_corners:
         return (
             f"{ny} rows × {nx} columns with corners of their own, about {width:.4g}° × "
             f"{height:.4g}°, longitude {x0:.6g} to {x1:.6g}, latitude {y0:.6g} to {y1:.6g}"

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import shapely
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.resampling import MAJORITY
@@ -188,7 +188,7 @@ def _between(table: Table, chosen: Sequence[int]) -> str:
 def _of_grid(request: Request, report: Reporter) -> MapContent:
     source = open_grid(request.grids.arguments[0].paths, request.grids.reading)
     source = inspected(source, quantity(source.variable, where(source)), report)
-    if isinstance(source.layout, CurvilinearLayout):
+    if source.layout.has_corners:
         raise InputError(where(source), "is on two-dimensional coordinates", "map its regions")
     labels = _labels(source)
     chosen = [len(labels) - 1]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.regions import RegionEdges
 from bavlo.errors import RequestError
 from bavlo.figures.style import FAINT, INK, WET, Fits, colour_scale, page_size, scale_for, styled
@@ -53,7 +53,7 @@ def draw_cells(table: Table, title: str, cells: TracedCells | None = None, **_: 
     RequestError
         Where the number is not made of cells of rows and columns.
     """
-    if cells is None or isinstance(cells.layout, CurvilinearLayout):
+    if cells is None or cells.layout.has_corners:
         raise RequestError(
             "out",
             "there is no picture of this number, which is not made of cells on rows and columns",

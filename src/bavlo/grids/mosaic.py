@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
+from bavlo.core.space.layout import GridLayout, median_area
 from bavlo.core.space.projection import extent_in
 from bavlo.core.space.resampling import NEAREST
 from bavlo.core.time.axis import TimeAxis
@@ -92,7 +92,7 @@ def mosaic(tiles: Sequence[JoinedGrid]) -> MosaicGrid:
         order = list(range(len(tiles)))
     tiles = [tiles[n] for n in order]
     first = tiles[0]
-    if isinstance(first.layout, CurvilinearLayout):
+    if first.layout.has_corners:
         raise InputError(
             first.files[0].path,
             "has the finest cells of all, whose corners are their own",

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, iso_days
 from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
@@ -113,7 +113,7 @@ def grid_writer(path: Path, kind: str, output: GridOutput) -> Iterator[GridWrite
     kind
         The ending that says what is written.
     """
-    if isinstance(output.layout, CurvilinearLayout):
+    if output.layout.has_corners:
         raise RequestError(
             "out",
             "grids with two-dimensional coordinates are not written",

@@ -12,7 +12,6 @@ from bavlo.core.reduce.cells import CellReducer, SingleSteps, cell_reducer
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.beneath import RowReach, rows_of
 from bavlo.core.space.layout import (
-    CurvilinearLayout,
     GridLayout,
     after_widest_gap,
     is_all_around,
@@ -252,7 +251,7 @@ def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:
     return (
         source.time is None
         and isinstance(source, JoinedGrid | TiledGrid)
-        and not isinstance(source.layout, CurvilinearLayout)
+        and not source.layout.has_corners
         and onto.way.how in (AREA, MAJORITY)
         and source.layout.crs == onto.layout.crs
         and choices.is_read_in_strips(ny * nx)
@@ -279,11 +278,11 @@ def band_rows(plan: GridPlan) -> int:
     written = plan.written_layout
     rows = written.shape[0]
     one_system = plan.onto is None or (
-        not isinstance(plan.layout, CurvilinearLayout) and plan.layout.crs == written.crs
+        not plan.layout.has_corners and plan.layout.crs == written.crs
     )
     if plan.in_strips:
         return min(rows, choices.rows_beneath(plan.cells.shape[1]))
-    if isinstance(written, CurvilinearLayout):
+    if written.has_corners:
         return rows
     values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
     what = "two systems" if not one_system else "steps" if values_only else "combined"
@@ -349,7 +348,7 @@ def cut_cells(
     rows, columns = slice(0, ny), slice(0, nx)
     first = 0
     if outside in ("crop", "both"):
-        if isinstance(layout, CurvilinearLayout):
+        if layout.has_corners:
             raise RequestError("outside", "this grid cannot be cropped", "use ‹outside missing›")
         wanted = np.any(covered, axis=0)
         if is_all_around(layout) and wanted[0] and wanted[-1] and not wanted.all():

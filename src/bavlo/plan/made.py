@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.time.axis import PERIOD, TimeAxis
@@ -126,7 +126,7 @@ def regional_cells(source: GridSource, request: Request, report: Reporter) -> Gr
 def _whole_grid(layout: GridLayout) -> Overlay:
     """All cells of a grid as one region."""
     cells = np.arange(layout.shape[0] * layout.shape[1])
-    if layout.is_lonlat and not isinstance(layout, CurvilinearLayout):
+    if layout.is_lonlat and not layout.has_corners:
         rows, columns = layout.sphere_areas()
         areas = (rows[:, None] * columns).ravel()
     else:
@@ -140,7 +140,7 @@ def combine_text(source: GridSource) -> str:
     """How the grids of a formula were combined, as in the column; empty where they were not."""
     if not isinstance(source, DerivedGrid | RegionalGrid):
         return ""
-    made = source if isinstance(source, DerivedGrid) else source.made
+    made = source if isinstance(source, DerivedGrid) else source.source
     parts = made.aligned.sources.values()
     texts = [combine_text(p) if isinstance(p, DerivedGrid) else _how(p) for p in parts]
     return ", ".join(dict.fromkeys(text for text in texts if text))

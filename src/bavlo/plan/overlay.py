@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.points import AT_POINTS, point_overlay
 from bavlo.core.space.projection import edges_on_grid, overlay_on_grid
@@ -83,7 +83,7 @@ def _regions_extent(region_file: RegionFile, source: GridSource) -> str:
     regions = region_file.regions
     if isinstance(regions, Zones):
         return extent_text(regions.layout.extent)
-    if regions.are_points or isinstance(source.layout, CurvilinearLayout):
+    if regions.are_points or source.layout.has_corners:
         return extent_text(tuple(shapely.total_bounds(regions.geometry).tolist()))
     edges = edges_on_grid(regions, source.layout)
     return extent_text(

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
-from bavlo.core.space.layout import CurvilinearLayout
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
@@ -42,7 +41,7 @@ def adds_up_in_strips(
         source.time is None
         and choices.is_read_in_strips(layout.shape[0] * layout.shape[1])
         and isinstance(source, JoinedGrid | TiledGrid)
-        and not isinstance(layout, CurvilinearLayout)
+        and not layout.has_corners
         and what.kind != RATE
         and not request.grids.make
         and request.measuring.weight is None

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout, median_area
+from bavlo.core.space.layout import GridLayout, median_area
 from bavlo.core.space.projection import extent_in, same_system
 from bavlo.core.space.regions import LONLAT
 from bavlo.core.space.resampling import AREA, CUBIC, LINEAR, MAJORITY, NEAREST
@@ -71,7 +71,7 @@ def target_cells(request: GriddingRequest, source: GridSource, what: Quantity) -
         raise RequestError("resample", "goes with other cells", "name them with ‹onto› or ‹cell›")
     else:
         return None
-    if isinstance(layout, CurvilinearLayout):
+    if layout.has_corners:
         raise RequestError("onto", "cells with corners of their own are not written", "give others")
     layout = spelt_alike(layout, source.layout)
     if what.kind == NOT_TOLD and not what.unit:
@@ -85,7 +85,7 @@ def spelt_alike(layout: GridLayout, source: GridLayout) -> GridLayout:
 
     Within one system shared areas are shares of rows times shares of columns.
     """
-    curvilinear = isinstance(source, CurvilinearLayout)
+    curvilinear = source.has_corners
     if curvilinear or layout.crs == source.crs or not same_system(layout.system, source.system):
         return layout
     return replace(layout, crs=source.crs)
@@ -153,7 +153,7 @@ def made_cells(request: GriddingRequest, source: GridLayout) -> GridLayout:
 def _system(asked: str | None, source: GridLayout) -> str:
     """The reference system as layouts name it."""
     if asked is None:
-        if isinstance(source, CurvilinearLayout):
+        if source.has_corners:
             return "lonlat"
         return source.crs
     import pyproj

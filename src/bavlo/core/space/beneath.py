@@ -32,7 +32,7 @@ class RowReach:
         Rows of the same system are taken as they are. Others are followed by points along their
         edges; between two of these a row may stray by as much as they lie apart.
         """
-        if not isinstance(layout, CurvilinearLayout) and layout.crs == target.crs:
+        if not layout.has_corners and layout.crs == target.crs:
             lines = layout.y_edges
             return cls(np.minimum(lines[:-1], lines[1:]), np.maximum(lines[:-1], lines[1:]))
         if isinstance(layout, CurvilinearLayout):

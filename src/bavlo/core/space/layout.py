@@ -58,6 +58,11 @@ class GridLayout:
         """Whether the axes are longitude and latitude in degrees."""
         return self.crs == "lonlat"
 
+    @property
+    def has_corners(self) -> bool:
+        """Whether each cell has corners of its own, rather than a row's and a column's edges."""
+        return self.crs == "curvilinear"
+
     @cached_property
     def extent(self) -> tuple[float, float, float, float]:
         """Lowest x, lowest y, highest x, highest y."""
@@ -405,7 +410,7 @@ def median_area(layout: GridLayout) -> float:
 
 def is_all_around(layout: GridLayout) -> bool:
     """Whether the last column of a grid on longitude and latitude adjoins its first."""
-    if not layout.is_lonlat or isinstance(layout, CurvilinearLayout):
+    if not layout.is_lonlat or layout.has_corners:
         return False
     return abs(abs(float(layout.x_edges[-1] - layout.x_edges[0])) - 360) < 1e-6
 

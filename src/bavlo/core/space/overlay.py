@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, CurvilinearLayout, GridLayout, zone_width
+from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_width
 from bavlo.core.space.pieces import SLIVER, cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
@@ -95,7 +95,7 @@ def overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> Overlay:
     Longitude-latitude: edges are straight in longitude and latitude, and areas are exact on the
     sphere. Otherwise areas are planar fractions of a cell times the cell's true (WGS 84) area.
     """
-    if isinstance(layout, CurvilinearLayout):
+    if layout.has_corners:
         raise TypeError("use overlay_of, which knows the shapes")
     sphere = layout.is_lonlat
     outlines = edges

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
@@ -23,7 +23,7 @@ def point_overlay(regions: Regions, layout: GridLayout, how: str) -> Overlay:
         "cell": the cell that holds the point; "bilinear": the four nearest cell centres, by
         distance along rows and columns.
     """
-    if isinstance(layout, CurvilinearLayout):
+    if layout.has_corners:
         raise InputError(
             "points",
             "on a grid with two-dimensional coordinates are not supported",

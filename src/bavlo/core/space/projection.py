@@ -27,7 +27,7 @@ def edges_on_grid(regions: Regions, layout: GridLayout) -> RegionEdges:
     than a fifty-thousandth of a cell in the grid's.
     """
     edges = region_edges(regions.geometry)
-    plain = layout.is_lonlat or isinstance(layout, CurvilinearLayout)
+    plain = layout.is_lonlat or layout.has_corners
     target = LONLAT if plain else layout.crs
     if same_system(regions.crs, target):
         return edges

@@ -128,10 +128,10 @@ def regrid(source: GridLayout, target: GridLayout, how: str, *, counts: bool = F
     RequestError
         Where the new cells are curvilinear.
     """
-    if isinstance(target, CurvilinearLayout):
+    if target.has_corners:
         raise RequestError("onto", "cells with corners of their own are not written", "give others")
     if how in (AREA, MAJORITY):
-        one_system = not isinstance(source, CurvilinearLayout) and source.crs == target.crs
+        one_system = not source.has_corners and source.crs == target.crs
         areas = (
             axis_areas(source, target, counts)
             if one_system

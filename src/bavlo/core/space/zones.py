@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.pieces import SLIVER
 from bavlo.errors import InputError
@@ -57,7 +57,7 @@ def zone_overlay(zones: Zones, layout: GridLayout) -> Overlay:
     Areas are exact: the cells of both grids are rectangles, so that shares along rows and columns
     multiply.
     """
-    if zones.layout.crs != layout.crs or isinstance(layout, CurvilinearLayout):
+    if zones.layout.crs != layout.crs or layout.has_corners:
         raise InputError(
             "zones", "have another reference system than the grid", "give them on the grid's"
         )
@@ -186,7 +186,7 @@ def brought_onto(
     -------
     values : (target ny, target nx) float64
     """
-    if source.crs != target.crs or isinstance(target, CurvilinearLayout):
+    if source.crs != target.crs or target.has_corners:
         raise InputError(
             "weight", "is in another reference system than the grid", "give it on the grid's"
         )

@@ -56,12 +56,12 @@ def test_the_switch_does_without(tmp_path):
 def test_loops_that_are_not_as_a_run_left_them_are_never_run(tmp_path):
     cache = tmp_path / "cache"
     spells(cache)
-    for path in sorted(cache.rglob("*.nb?")):
-        whole = path.read_bytes()
-        changed = bytearray(whole)
-        changed[len(whole) // 2] ^= 16
-        path.write_bytes(changed)
-        assert spells(cache) == ("[10, 10, 10, 10]", "")
-        assert path.read_bytes() != bytes(changed)
+    path = next(cache.rglob("*.nbc"))
+    whole = path.read_bytes()
+    changed = bytearray(whole)
+    changed[len(whole) // 2] ^= 16
+    path.write_bytes(changed)
+    assert spells(cache) == ("[10, 10, 10, 10]", "")
+    assert path.read_bytes() != bytes(changed)
     (cache / "loops" / "sha256").unlink()
     assert spells(cache) == ("[10, 10, 10, 10]", "")

@@ -116,4 +116,4 @@ def stamp_of(path: Path) -> Stamp:
 OPEN_FILES = Cache(8)  # that nobody reads from right now; each takes a buffer of its own
 FACTS = Cache(20_000)  # small ones of files: digests, sizes, how they begin
 INDEXES = Cache(32)  # where what is in a file lies, and grids that were opened
-INFLATED = Cache(2**20, 2**26)  # chunks and packed files of which steps are taken one by one
+INFLATED = Cache(2**20, 2**27)  # chunks and packed files of which steps are taken one by one

@@ -33,7 +33,7 @@ from bavlo.core.values.units import convert
 from bavlo.engine import choices
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import size_text
-from bavlo.engine.protocol import ArrayRecords, Executor, Needs
+from bavlo.engine.protocol import ArrayRecords, BrickWork, Executor, Needs
 from bavlo.grids.writing import GridOutput, GridWriter
 from bavlo.plan.gridding import (
     GridPlan,
@@ -241,9 +241,7 @@ def fields_against_normals(
     """All values first, then normals by bricks of cells, then one period after the other."""
     cells, count = plan.cells.size, len(plan.periods)
     is_normal = plan.request.gridding.product == NORMAL
-    with _kept((count, cells), plan.request, report) as values:
-        for n, row in fields:
-            values[n] = row
+    with _all_values(plan, fields, report) as values:
         out: np.ndarray = np.empty((len(plan.written), cells)) if is_normal else values
         work = NormalsWork(
             choices.bricks_of(cells, count),
@@ -254,9 +252,7 @@ def fields_against_normals(
             plan.written.labels,
             plan.request.climate.whole_years,
         )
-        results = engine.by_bricks(ArrayRecords({"value": values}), work)
-        for part, found in zip(work.bricks, results, strict=True):
-            out[:, part] = found
+        _put_bricks(out, engine, values, work)
         chosen = np.arange(len(out)) if is_normal else plan.reported
         for n, p in enumerate(chosen.tolist()):
             yield n, np.asarray(out[p])
@@ -293,9 +289,7 @@ def trend_fields(
 ) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
     """All values first, then trends by bricks of cells: number, slopes and p values (C,)."""
     cells, count = plan.cells.size, len(plan.periods)
-    with _kept((count, cells), plan.request, report) as values:
-        for n, row in fields:
-            values[n] = row
+    with _all_values(plan, fields, report) as values:
         work = TrendWork(
             choices.bricks_of(cells, count),
             plan.yearly,
@@ -303,26 +297,39 @@ def trend_fields(
             plan.request.trends,
         )
         out = np.empty((2, len(plan.written), cells))
-        results = engine.by_bricks(ArrayRecords({"value": values}), work)
-        for part, found in zip(work.bricks, results, strict=True):
-            out[:, :, part] = found
+        _put_bricks(out, engine, values, work)
         for n in range(len(plan.written)):
             yield n, out[0, n], out[1, n]
 
 
+def _put_bricks(
+    out: np.ndarray, engine: Executor, values: np.ndarray, work: BrickWork[np.ndarray]
+) -> None:
+    """Fill (…, C) with the results (…, b) of all bricks of the values (P, C) of all periods."""
+    results = engine.by_bricks(ArrayRecords({"value": values}), work)
+    for part, found in zip(work.bricks, results, strict=True):
+        out[..., part] = found
+
+
 @contextmanager
-def _kept(shape: tuple[int, int], request: Request, report: Reporter) -> Iterator[np.ndarray]:
-    """Room for the values of all periods: in memory, or in a scratch file when they are many."""
-    size = shape[0] * shape[1] * 8
-    if size <= choices.RECORDS_SHARE * request.run.memory:
-        yield np.empty(shape)
-        return
-    folder = Path(tempfile.mkdtemp(prefix="bavlo-", dir=request.run.scratch))
-    report.note(f"{size_text(size)} of values go to a scratch file in {folder}")
+def _all_values(
+    plan: GridPlan, fields: Iterator[tuple[int, np.ndarray]], report: Reporter
+) -> Iterator[np.ndarray]:
+    """(P, C) values of all periods: in memory, or in a scratch file when they are many."""
+    run, shape = plan.request.run, (len(plan.periods), plan.cells.size)
+    size, folder = shape[0] * shape[1] * 8, None
+    values = np.empty(shape) if size <= choices.RECORDS_SHARE * run.memory else None
     try:
-        yield np.lib.format.open_memmap(folder / "values.npy", "w+", np.float64, shape)
+        if values is None:
+            folder = Path(tempfile.mkdtemp(prefix="bavlo-", dir=run.scratch))
+            report.note(f"{size_text(size)} of values go to a scratch file in {folder}")
+            values = np.lib.format.open_memmap(folder / "values.npy", "w+", np.float64, shape)
+        for n, row in fields:
+            values[n] = row
+        yield values
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
+        if folder is not None:
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 def _summary(plans: Sequence[GridPlan], empty: Sequence[str]) -> tuple[str, ...]:

@@ -75,23 +75,33 @@ def _class_cells(plan: SeriesPlan, row: Mapping[str, Any]) -> list[Line]:
     codes = plan.source.read(first, first + 1, cells)[0]
     flags = dict(plan.source.variable.flags)
     names = [flags.get(int(c), f"{c:g}") if c == c else "" for c in codes.tolist()]
-    lon, lat = plan.source.layout.places(alone.cells)
     area = plan.source.layout.ellipsoid_areas(alone.cells) * alone.fraction
-    weight = alone.weight / max(float(alone.weight.sum()), 1e-300)
-    others = np.array([name != str(row["class"]) for name in names])
+    lines = _cell_lines(plan, alone, alone.weight, area=area, value=codes, note=names)
+    return sorted(lines, key=lambda line: line.note != str(row["class"]))
+
+
+def _cell_lines(
+    plan: SeriesPlan, overlay: Overlay, weight: np.ndarray, **columns: Any
+) -> list[Line]:
+    """One line a cell of the overlay of one region, the heaviest first.
+
+    Parameters
+    ----------
+    weight : (C,)
+        What cells weigh beside one another.
+    columns
+        Further columns of the lines by cell, (C,) each.
+    """
+    row, column = np.divmod(overlay.cells, overlay.shape[1])
+    columns["x"], columns["y"] = plan.source.layout.places(overlay.cells)
+    columns["share"], columns["weight"] = (
+        overlay.fraction,
+        weight / max(float(weight.sum()), 1e-300),
+    )
+    plain = {name: np.asarray(column).tolist() for name, column in columns.items()}
     return [
-        Line(
-            CELL,
-            f"{alone.cells[n] // alone.shape[1]}, {alone.cells[n] % alone.shape[1]}",
-            x=float(lon[n]),
-            y=float(lat[n]),
-            area=float(area[n]),
-            share=float(alone.fraction[n]),
-            weight=float(weight[n]),
-            value=float(codes[n]),
-            note=names[n],
-        )
-        for n in np.lexsort((-weight, others)).tolist()
+        Line(CELL, f"{row[n]}, {column[n]}", **{name: of[n] for name, of in plain.items()})
+        for n in np.argsort(-weight, kind="stable").tolist()
     ]
 
 
@@ -326,26 +336,16 @@ class _Place:
 
     def _cells(self, row: Mapping[str, Any]) -> list[Line]:
         """One line a cell, the heaviest first."""
-        overlay = self.index.overlay
-        lon, lat = self.plan.source.layout.places(overlay.cells)
-        weight = self.index.weight / max(float(self.index.weight.sum()), 1e-300)
-        values = self._converted(self.by_cell, str(row["unit"]))
-        unit = str(row["unit"]) if not self.measure.unit else self._own_unit
-        return [
-            Line(
-                CELL,
-                f"{overlay.cells[n] // overlay.shape[1]}, {overlay.cells[n] % overlay.shape[1]}",
-                x=float(lon[n]),
-                y=float(lat[n]),
-                area=float(overlay.weight[n]),
-                share=float(overlay.fraction[n]),
-                weight=float(weight[n]),
-                valid=float(self.days[n]),
-                value=float(values[n]),
-                unit=unit,
-            )
-            for n in np.argsort(-weight, kind="stable").tolist()
-        ]
+        overlay, unit = self.index.overlay, str(row["unit"])
+        return _cell_lines(
+            self.plan,
+            overlay,
+            self.index.weight,
+            area=overlay.weight,
+            valid=self.days,
+            value=self._converted(self.by_cell, unit),
+            unit=[self._own_unit if self.measure.unit else unit] * overlay.cells.size,
+        )
 
     def _neighbours(self, row: Mapping[str, Any]) -> list[Line]:
         """Of a percentile of cells the two between which it lies."""

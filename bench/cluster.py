@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.engine.dask import Cluster, client
 from bavlo.engine.protocol import not_needed
 from bavlo.engine.segments import Segment
@@ -96,7 +96,7 @@ class NoWork:
 
 def rate(address, count=4000):
     """Segments a second that the scheduler and the command manage when nothing else is done."""
-    segments = [Segment((Unit(n, n + 1),)) for n in range(count)]
+    segments = [Segment((Block(n, n + 1),)) for n in range(count)]
     with client(address, 1) as connected:
         start = time.perf_counter()
         for _ in Cluster(connected, not_needed).reduce(NoReader(), NoWork(), segments):

@@ -173,12 +173,12 @@ def step_weights_of(time, every, amount=None):
     )
 
 
-def reduced(reducer, segments, block, jobs=1):
+def reduced(reducer, segments, values, jobs=1):
     """What threads settle of a whole record (T, C) that is there as an array."""
 
     class Reader:
-        def read(self, unit):
-            return block[unit.first : unit.last]
+        def read(self, block):
+            return values[block.first : block.last]
 
         def files(self, first, last):
             return "an array"

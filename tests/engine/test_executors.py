@@ -8,7 +8,7 @@ import pytest
 
 from bavlo import compiled
 from bavlo.core.reduce.period_state import Rules
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
@@ -16,7 +16,7 @@ from bavlo.engine import choices, dask, memory
 from bavlo.engine.executor import executor
 from bavlo.engine.memory import fitting_jobs, size_text
 from bavlo.engine.protocol import ArrayRecords, Needs, Resources, StepRecords, not_needed
-from bavlo.engine.segments import plan_segments, plan_units
+from bavlo.engine.segments import plan_blocks, plan_segments
 from bavlo.engine.threads import Threads
 from bavlo.errors import InputError, RequestError
 from bavlo.request.reporter import SilentReporter
@@ -31,8 +31,8 @@ class ArrayReader:
 
     block: np.ndarray
 
-    def read(self, unit):
-        return self.block[unit.first : unit.last]
+    def read(self, block):
+        return self.block[block.first : block.last]
 
     def files(self, first, last):
         return f"steps {first} to {last}"
@@ -42,8 +42,8 @@ class ArrayReader:
 class NamedReader(ArrayReader):
     """The same under two names, as conditions read."""
 
-    def read(self, unit):
-        values = super().read(unit)
+    def read(self, block):
+        values = super().read(block)
         return {"a": values, "b": -values}
 
 
@@ -89,7 +89,7 @@ def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
     measures = (parse_measure("mean"), parse_measure("p90"))
     rules = Rules("total", min_steps=0.5)
     reducer = order(OverlayIndex(some_overlay(rng, 4, 12)), weights, measures, rules)
-    units = plan_units(weights.assignment, 12, 9 * 12)
+    units = plan_blocks(weights.assignment, 12, 9 * 12)
     segments = plan_segments([weights.assignment], units, (2, 4))
     heard = []
     here = Threads(3, 0, None, lambda *done: heard.append(done), not_needed)
@@ -111,7 +111,7 @@ def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
     monkeypatch.setattr(choices.OnCluster, "groups_of_thread", 1)
     rng = np.random.default_rng(4)
     block = np.round(rng.normal(0, 3, (300, 23)), 1)
-    units = [Unit(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]
+    units = [Block(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]
     work = LongestOfBricks((slice(0, 9), slice(9, 20), slice(20, 23)))
     heard, notes = [], []
     here = Threads(2, room, tmp_path, lambda *done: heard.append(done), notes.append)
@@ -172,18 +172,18 @@ def test_loops_are_used_where_they_fit_and_count_as_taken(address, most, used, m
 
 def test_an_error_on_a_worker_names_what_was_read(cluster):
     class Broken(ArrayReader):
-        def read(self, unit):
+        def read(self, block):
             raise ZeroDivisionError("a flaw")
 
     class Refusing(ArrayReader):
-        def read(self, unit):
+        def read(self, block):
             raise InputError("x.nc", "is damaged", "fetch it again")
 
     weights = step_weights_of(daily(20), "month")
     index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
     reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
     segments = plan_segments(
-        [weights.assignment], plan_units(weights.assignment, 3, 2**21), (32, 128)
+        [weights.assignment], plan_blocks(weights.assignment, 3, 2**21), (32, 128)
     )
     there = dask.Cluster(cluster, not_needed)
     with pytest.raises(InputError, match=r"steps 0 to 20: failed on a worker \(a flaw\)"):
@@ -194,7 +194,7 @@ def test_an_error_on_a_worker_names_what_was_read(cluster):
 
 def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
     base = memory.in_use()
-    needs = Needs(unit=2**26, kept=2**20)
+    needs = Needs(block=2**26, kept=2**20)
     assert (
         fitting_jobs(8, base + 2**30, needs) in range(12, 16)
         or fitting_jobs(8, base + 2**30, needs) == 8
@@ -224,16 +224,16 @@ def test_work_that_fails_in_a_thread_stops_the_others():
     done = []
 
     class Reader(ArrayReader):
-        def read(self, unit):
-            if unit.first:
+        def read(self, block):
+            if block.first:
                 raise InputError("x.nc", "is damaged")
-            done.append(unit)
-            return super().read(unit)
+            done.append(block)
+            return super().read(block)
 
     weights = step_weights_of(daily(400), "day")
     index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
     reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
-    units = plan_units(weights.assignment, 3, 15)
+    units = plan_blocks(weights.assignment, 3, 15)
     threads = Threads(2, 0, None, not_needed, not_needed)
     with pytest.raises(InputError, match=r"x\.nc"):
         list(

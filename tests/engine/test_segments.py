@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bavlo.core.reduce.period_state import Rules
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
 from bavlo.core.time.assignment import Assignment
-from bavlo.engine.segments import plan_segments, plan_units
+from bavlo.engine.segments import plan_blocks, plan_segments
 from support import daily, reduced, some_overlay, step_weights_of
 
 
@@ -36,7 +36,7 @@ def test_steps_that_are_appended_change_no_cut_before_them(sizes, kept, values):
     short = [b - a for a, b in itertools.pairwise(edges.tolist()) if b > a]
 
     def cuts(assignment):
-        units = plan_units(assignment, 10, values * 10)
+        units = plan_blocks(assignment, 10, values * 10)
         segments = plan_segments([assignment], units, (2, 5))
         return [{each.first for each in some} for some in (units, segments)]
 
@@ -62,14 +62,14 @@ def test_segments_give_what_one_unit_gives(every, order, combine):
     weights = step_weights_of(daily(430), every)
     measures = (parse_measure("mean"), parse_measure("p90"))
     reducer = order(OverlayIndex(shared), weights, measures, Rules(combine))
-    (whole,) = reducer.close(reducer.state_of(Unit(0, 430), block))
+    (whole,) = reducer.close(reducer.state_of(Block(0, 430), block))
 
-    units = plan_units(weights.assignment, 10, 70)
+    units = plan_blocks(weights.assignment, 10, 70)
     segments = plan_segments([weights.assignment], units, (3, 5))
-    assert [u for s in segments for u in s.units] == units
+    assert [u for s in segments for u in s.blocks] == units
     assert [s.continues_into for s in segments[:-1]] == [s.continues_from for s in segments[1:]]
     assert any(s.is_open for s in segments) == (every in ("year", "all"))
-    assert max(len(s.units) for s in segments) <= 5
+    assert max(len(s.blocks) for s in segments) <= 5
     for jobs in (1, 3):
         settled = reduced(reducer, segments, block, jobs)
         found = sorted(itertools.chain(*settled), key=lambda values: values.first)

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from bavlo.commands.description import Description
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.points import point_overlay
 from bavlo.core.space.regions import LONLAT, Regions
@@ -244,8 +244,10 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     low, high = np.inf, -np.inf
     known = np.zeros(steps, bool)  # steps with any value
     looked_at = np.zeros(steps, bool)
-    for unit in choices.strips_of(0, ny, nx) if choices.is_read_in_strips(count) else [Unit(0, ny)]:
-        cells = WholeRows((ny, nx), slice(unit.first, unit.last))
+    for strip in (
+        choices.strips_of(0, ny, nx) if choices.is_read_in_strips(count) else [Block(0, ny)]
+    ):
+        cells = WholeRows((ny, nx), slice(strip.first, strip.last))
         always = np.ones(cells.size, bool)
         for start in dict.fromkeys(starts):
             own = slice(start, min(start + run, steps))

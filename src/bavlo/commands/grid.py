@@ -170,13 +170,13 @@ def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np
 
 
 def grid_needs(plan: GridPlan) -> Needs:
-    """What units and bricks take in memory, and what is kept beside them."""
+    """What blocks and bricks take in memory, and what is kept beside them."""
     cells, product = plan.cells.size, plan.request.gridding.product
-    units = choices.blocks_of([plan.reducer.step_weights.assignment], cells)
+    blocks = choices.blocks_of([plan.reducer.step_weights.assignment], cells)
     if isinstance(plan.reducer, SingleSteps) and product == VALUE:
-        return choices.needs_of_blocks(units, cells, "single steps", cells * 8.0)
+        return choices.needs_of_blocks(blocks, cells, "single steps", cells * 8.0)
     periods = 0 if product == VALUE else len(plan.periods)
-    return choices.needs_of_grid(units, cells, periods, plan.request.run.memory)
+    return choices.needs_of_grid(blocks, cells, periods, plan.request.run.memory)
 
 
 def period_fields(
@@ -185,8 +185,8 @@ def period_fields(
     """Number and values (C,) of one period after the other, in the output's unit."""
     assignment = plan.reducer.step_weights.assignment
     has_steps = assignment.step_ranges[1] > 0
-    units = choices.blocks_of([assignment], plan.cells.size)
-    segments = choices.segments_of([assignment], units)
+    blocks = choices.blocks_of([assignment], plan.cells.size)
+    segments = choices.segments_of([assignment], blocks)
     own, difference = total_unit_of(plan.what, plan.combine), plan.source.variable.difference
     waiting: dict[int, np.ndarray] = {}
     following = 0
@@ -198,7 +198,7 @@ def period_fields(
             if plan.inside is not None:
                 values = np.where(plan.inside, values, np.nan)
             waiting |= {some.first + n: row for n, row in enumerate(values)}
-        # A period that goes on over several units comes after those that do not.
+        # A period that goes on over several blocks comes after those that do not.
         while following in waiting or (following < len(has_steps) and not has_steps[following]):
             yield following, waiting.pop(following, nothing)
             following += 1

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.reduce.cells import CellReducer
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.time.assignment import Assignment, assign_steps
 from bavlo.core.time.axis import DAY, TimeAxis
 from bavlo.core.time.periods import PeriodAxis, parse_every, periods_between
@@ -224,7 +224,7 @@ def _by_periods(request: Request, series: _SeriesOfSteps) -> _ByPeriods:
     assignment = assign_steps(time, periods, may_share=combine in (TOTAL, MEAN))
     weights = step_weights_of(time, what, periods, assignment, None)
     reducer = CellReducer(weights, rules_of(request, combine, what))
-    (state,) = reducer.update(Unit(0, len(time)), series.values)
+    (state,) = reducer.update(Block(0, len(time)), series.values)
     values = np.full((len(periods), series.values.shape[1]), np.nan)
     for each in reducer.close(state):
         values[each.first : each.first + len(each.value)] = each.value

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
@@ -69,7 +69,7 @@ class SeriesJob:
     opened: OpenedSeries
     plans: tuple[SeriesPlan, ...]
     segments: tuple[Segment, ...]
-    units: tuple[Unit, ...]
+    blocks: tuple[Block, ...]
 
     def compute(self, segments: Sequence[Segment], report: Reporter) -> list[SeriesArrays]:
         """The numbers of each plan's table, as far as some segments give them."""
@@ -81,7 +81,7 @@ class SeriesJob:
         values = [SeriesArrays(plan) for plan in self.plans]
         kept = sum(each.nbytes for each in values)
         trees = any(segment.is_open for segment in self.segments)
-        needs = series_needs(self.plans, self.units, kept, trees=trees)
+        needs = series_needs(self.plans, self.blocks, kept, trees=trees)
         reducer = SeriesReducer(
             tuple(group.reducer for plan in self.plans for group in plan.groups),
             any(bool(plan.of_whole.any()) for plan in self.plans),
@@ -113,8 +113,8 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
     if isinstance(opened.index, StripIndex):
         return SeriesJob(opened, plans, (), ())
     assignments = [plan.step_weights.assignment for plan in plans]
-    units = choices.blocks_of(assignments, plans[0].cells.size)
-    return SeriesJob(opened, plans, choices.segments_of(assignments, units), units)
+    blocks = choices.blocks_of(assignments, plans[0].cells.size)
+    return SeriesJob(opened, plans, choices.segments_of(assignments, blocks), blocks)
 
 
 def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
@@ -122,14 +122,14 @@ def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
     run = job.plans[0].request.run
     if run.store is None or isinstance(job.opened.index, StripIndex):
         return job.compute(job.segments, report)
-    store = SettledValues.of(run.store, job.plans, job.units)
+    store = SettledValues.of(run.store, job.plans, job.blocks)
     kept = store.load()
     if kept is None:
         values = job.compute(job.segments, report)
     else:
         left = kept.needed(job.segments)
-        count = sum(unit.last - unit.first for segment in left for unit in segment.units)
-        report.note(f"{count} of {job.units[-1].last} steps are worked on again")
+        count = sum(block.last - block.first for segment in left for block in segment.blocks)
+        report.note(f"{count} of {job.blocks[-1].last} steps are worked on again")
         values = job.compute(left, report) if left else [SeriesArrays(p) for p in job.plans]
         kept.fill(values)
     store.keep(values)
@@ -174,9 +174,9 @@ def series_result(plan: SeriesPlan, values: SeriesArrays, report: Reporter) -> T
 
 
 def series_needs(
-    plans: Sequence[SeriesPlan], units: Sequence[Unit], kept: int, *, trees: bool
+    plans: Sequence[SeriesPlan], blocks: Sequence[Block], kept: int, *, trees: bool
 ) -> Needs:
-    """What units take in memory, and what is kept beside them."""
+    """What blocks take in memory, and what is kept beside them."""
     cells, shared = plans[0].cells, plans[0].by_cells.overlay
     window = sum(w.shape[0] * w.shape[1] for w in cells.windows)
     groups = [
@@ -189,4 +189,4 @@ def series_needs(
         for group in plan.groups
     ]
     entries = shared.index.size, int(shared.entries.max(initial=0))
-    return choices.needs_of_series(units, (cells.size, window), entries, groups, kept, trees=trees)
+    return choices.needs_of_series(blocks, (cells.size, window), entries, groups, kept, trees=trees)

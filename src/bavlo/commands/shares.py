@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block, EachAlone
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
 from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.assignment import Assignment
@@ -58,20 +58,20 @@ class ShareReducer(EachAlone[PeriodShares]):
     assignment: Assignment
     min_area: float
 
-    def update(self, unit: Unit, block: np.ndarray) -> list[list[PeriodShares]]:
-        """Shares of each step of a unit (T, C) that belongs to a period."""
-        low, high = np.searchsorted(self.assignment.step, [unit.first, unit.last])
+    def update(self, block: Block, cells: np.ndarray) -> list[list[PeriodShares]]:
+        """Shares of each step of a block (T, C) that belongs to a period."""
+        low, high = np.searchsorted(self.assignment.step, [block.first, block.last])
         pairs = zip(
             self.assignment.step[low:high].tolist(),
             self.assignment.period[low:high].tolist(),
             strict=True,
         )
-        return [[self._of_step(period, block[[step - unit.first]]) for step, period in pairs]]
+        return [[self._of_step(period, cells[[step - block.first]]) for step, period in pairs]]
 
-    def _of_step(self, period: int, block: np.ndarray) -> PeriodShares:
-        sample = CellSample(self.index, block)
-        codes = codes_of(block)
-        held = np.ascontiguousarray((block == codes[:, None]).T).astype(np.float64)
+    def _of_step(self, period: int, cells: np.ndarray) -> PeriodShares:
+        sample = CellSample(self.index, cells)
+        codes = codes_of(cells)
+        held = np.ascontiguousarray((cells == codes[:, None]).T).astype(np.float64)
         with np.errstate(invalid="ignore", divide="ignore"):
             share = (self.index.matrix @ held).T / sample.valid_weight
         enough = (sample.area_valid >= self.min_area - ENOUGH) & (sample.area_valid > 0)
@@ -119,12 +119,12 @@ def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     reducer = ShareReducer(
         plan.by_cells, OverlayIndex(shared, areas), assignment, request.measuring.least_area
     )
-    units = choices.blocks_of([assignment], plan.cells.size)
-    needs = choices.needs_of_blocks(units, plan.cells.size, "class shares")
+    blocks = choices.blocks_of([assignment], plan.cells.size)
+    needs = choices.needs_of_blocks(blocks, plan.cells.size, "class shares")
     found: list[PeriodShares] = []
     reader, segments = (
         BlockReader(plan.source, plan.cells),
-        choices.segments_of([assignment], units),
+        choices.segments_of([assignment], blocks),
     )
     for settled in reduced(request.run, needs, report, reader, reducer, segments):
         found += settled

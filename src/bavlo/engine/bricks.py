@@ -44,7 +44,7 @@ class BrickStore:
         self.path: Path | None = None
         self._blocks: dict[tuple[str, int], np.ndarray] = {}
         self._places: dict[tuple[str, int, int], tuple[int, int, np.dtype, int]] = {}
-        self._units: set[int] = set()
+        self._runs: set[int] = set()
         self._names: dict[str, None] = {}
         self._lock = threading.Lock()
         self._end = 0
@@ -68,15 +68,15 @@ class BrickStore:
         """Bytes of the scratch file so far."""
         return self._end
 
-    def put(self, unit: int, name: str, block: np.ndarray) -> None:
-        """Keep the values (T, C) of the run of steps number `unit`; from any thread."""
+    def put(self, run: int, name: str, block: np.ndarray) -> None:
+        """Keep the values (T, C) of the run of steps number `run`; from any thread."""
         block = compact(block)
         with self._lock:
-            self._units.add(unit)
+            self._runs.add(run)
             self._names[name] = None
             if self.held + block.nbytes <= self.room:
                 self.held += block.nbytes
-                self._blocks[name, unit] = block
+                self._blocks[name, run] = block
                 return
             self._open()
         for number, cells in enumerate(self.bricks):
@@ -84,7 +84,7 @@ class BrickStore:
             data = part.tobytes()
             with self._lock:
                 position, self._end = self._end, self._end + len(data)
-                self._places[name, unit, number] = (position, len(data), part.dtype, len(part))
+                self._places[name, run, number] = (position, len(data), part.dtype, len(part))
             assert self.file is not None
             os.pwrite(self.file, data, position)
 
@@ -101,11 +101,11 @@ class BrickStore:
         """(T, b) whole record of a brick; float32 where that loses nothing."""
         cells = self.bricks[number]
         parts = []
-        for unit in sorted(self._units):
-            if (name, unit) in self._blocks:
-                parts.append(self._blocks[name, unit][:, cells])
+        for run in sorted(self._runs):
+            if (name, run) in self._blocks:
+                parts.append(self._blocks[name, run][:, cells])
             else:
-                position, size, dtype, steps = self._places[name, unit, number]
+                position, size, dtype, steps = self._places[name, run, number]
                 assert self.file is not None
                 data = os.pread(self.file, size, position)
                 parts.append(np.frombuffer(data, dtype).reshape(steps, -1))

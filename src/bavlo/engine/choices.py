@@ -11,12 +11,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from bavlo.core.batches import AT_ONCE
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.time.assignment import Assignment
 from bavlo.engine.bricks import cut_bricks
 from bavlo.engine.memory import use_loops
 from bavlo.engine.protocol import Needs, Resources
-from bavlo.engine.segments import Segment, common_assignment, plan_segments, plan_units
+from bavlo.engine.segments import Segment, common_assignment, plan_blocks, plan_segments
 
 NUMBER = 8  # bytes of a float64
 
@@ -71,14 +71,14 @@ class OnCluster:
     groups_of_thread = 6  # groups of bricks for each thread: few tasks that end at about one time
 
 
-def blocks_of(assignments: Sequence[Assignment], cells: int) -> tuple[Unit, ...]:
+def blocks_of(assignments: Sequence[Assignment], cells: int) -> tuple[Block, ...]:
     """Runs of steps that are read and reduced together, cut where periods of any sort begin."""
-    return tuple(plan_units(common_assignment(assignments), cells, BLOCK_VALUES))
+    return tuple(plan_blocks(common_assignment(assignments), cells, BLOCK_VALUES))
 
 
 def segments_of(
     assignments: Sequence[Assignment],
-    blocks: Sequence[Unit],
+    blocks: Sequence[Block],
     what: str = "values",
     *,
     follows_spells: bool = False,
@@ -98,13 +98,13 @@ def is_read_in_strips(cells: int) -> bool:
     return cells >= CELLS_IN_STRIPS
 
 
-def strips_of(first: int, last: int, width: int) -> list[Unit]:
+def strips_of(first: int, last: int, width: int) -> list[Block]:
     """Strips of rows that begin at multiples of their height, so that tiles are read once."""
     rows = STRIP_ROWS
     while rows > 1 and rows * width > STRIP_CELLS:
         rows //= 2
     starts = range(first // rows * rows, last, rows)
-    return [Unit(max(start, first), min(start + rows, last)) for start in starts]
+    return [Block(max(start, first), min(start + rows, last)) for start in starts]
 
 
 def band_height(shape: tuple[int, int], cells: int, chunk: int, what: str) -> int:
@@ -134,7 +134,7 @@ def rows_beneath(width: int) -> int:
     return max(1, BLOCK_VALUES // width)
 
 
-def longest(blocks: Sequence[Unit]) -> int:
+def longest(blocks: Sequence[Block]) -> int:
     """Steps of the longest block."""
     return max((block.last - block.first for block in blocks), default=0)
 
@@ -159,7 +159,7 @@ class GroupSize:
 
 
 def needs_of_series(
-    blocks: Sequence[Unit],
+    blocks: Sequence[Block],
     cells: tuple[int, int],
     entries: tuple[int, int],
     groups: Sequence[GroupSize],
@@ -194,13 +194,13 @@ def needs_of_series(
 
 
 def needs_of_blocks(
-    blocks: Sequence[Unit], cells: int, what: str, kept: float = 0.0, names: int = 1
+    blocks: Sequence[Block], cells: int, what: str, kept: float = 0.0, names: int = 1
 ) -> Needs:
     """What blocks of several variables take; `what` is a key of COPIES."""
     return Needs(longest(blocks) * cells * NUMBER * COPIES[what] * names, kept)
 
 
-def needs_of_grid(blocks: Sequence[Unit], cells: int, periods: int, memory: int) -> Needs:
+def needs_of_grid(blocks: Sequence[Block], cells: int, periods: int, memory: int) -> Needs:
     """What blocks of periods of cells take; with `periods` that are all kept for bricks, else 0."""
     kept = cells * NUMBER * KEPT_OF_CELL["periods"] * 1.0
     brick = 0
@@ -212,7 +212,7 @@ def needs_of_grid(blocks: Sequence[Unit], cells: int, periods: int, memory: int)
 
 
 def needs_of_records(
-    blocks: Sequence[Unit],
+    blocks: Sequence[Block],
     bricks: Sequence[slice],
     steps: int,
     names: int,

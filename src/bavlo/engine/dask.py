@@ -1,4 +1,4 @@
-"""Units and bricks computed on a Dask cluster, whose workers open the files themselves."""
+"""Blocks and bricks computed on a Dask cluster, whose workers open the files themselves."""
 
 from __future__ import annotations
 
@@ -15,19 +15,19 @@ from typing import Any, TypeVar
 
 from bavlo import __version__, compiled
 from bavlo.core.reduce.merging import InOrder, MergeTree
-from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.core.reduce.protocol import Block, Reducer
 from bavlo.engine.bricks import Piece, cut_into_bricks, joined_brick
 from bavlo.engine.choices import OnCluster
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
 from bavlo.engine.segments import Segment
 from bavlo.errors import BavloError, InputError, RequestError
 
-Block = TypeVar("Block")
+Content = TypeVar("Content")
 State = TypeVar("State")
 Settled = TypeVar("Settled")
 Result = TypeVar("Result")
 Task = TypeVar("Task")
-Run = tuple[Unit, ...]
+Run = tuple[Block, ...]
 Begun = tuple[Any, Any]  # futures of a pickled outcome, and of what stays with the workers
 
 LOCAL = "local"
@@ -47,11 +47,11 @@ class Cluster:
 
     def reduce(
         self,
-        reader: Reader[Block],
-        reducer: Reducer[Block, State, Settled],
+        reader: Reader[Content],
+        reducer: Reducer[Content, State, Settled],
         segments: Sequence[Segment],
     ) -> Iterator[Settled]:
-        """Reduce all units, a segment a task; what segments leave open is merged by workers."""
+        """Reduce all blocks, a segment a task; what segments leave open is merged by workers."""
         known = {"shared": _shared(self.client, (reader, reducer)), "pure": False}
         submit = partial(self.client.submit, **known, priority=1)
         waiting: deque[Any] = deque()  # what merging has settled, to be fetched
@@ -121,7 +121,7 @@ class Cluster:
     def _of_steps(self, records: StepRecords, work: BrickWork[Result]) -> Iterator[Result]:
         """What is cut stays with the workers, which pass a brick's pieces to whoever joins it."""
         known = {"shared": _shared(self.client, (records.reader, work)), "pure": False}
-        runs = plan_runs(records.units, work.bricks[-1].stop)
+        runs = plan_runs(records.blocks, work.bricks[-1].stop)
         begin_step = runs[0][0].first
         steps = runs[-1][-1].last - begin_step
 
@@ -158,16 +158,16 @@ class Cluster:
         return lambda number: f"part {number + 1} of {len(work.bricks)} of the cells"
 
 
-def plan_runs(units: Sequence[Unit], cells: int) -> list[Run]:
-    """Runs of units whose values are cut into bricks together."""
-    steps = units[-1].last - units[0].first
+def plan_runs(blocks: Sequence[Block], cells: int) -> list[Run]:
+    """Runs of blocks whose values are cut into bricks together."""
+    steps = blocks[-1].last - blocks[0].first
     most = max(1, min(OnCluster.cut_values // max(cells, 1), -(-steps // OnCluster.cut_runs)))
     runs: list[Run] = []
-    for unit in units:
-        if runs and unit.last - runs[-1][0].first <= most:
-            runs[-1] += (unit,)
+    for block in blocks:
+        if runs and block.last - runs[-1][0].first <= most:
+            runs[-1] += (block,)
         else:
-            runs.append((unit,))
+            runs.append((block,))
     return runs
 
 
@@ -270,8 +270,8 @@ def _reduce_segment(segment: Segment, *, shared: _Work) -> tuple[list[Any], Any]
     reader, reducer = shared.unpacked
     run: InOrder[Any, Any] = InOrder(reducer)
     settled = []
-    for unit in segment.units:
-        for state in reducer.update(unit, reader.read(unit)):
+    for block in segment.blocks:
+        for state in reducer.update(block, reader.read(block)):
             results, rest = reducer.settle(state)
             settled += [results, *run.add(rest)]
     return settled, run.rest
@@ -302,7 +302,7 @@ def _close(state: tuple[list[Any], Any], *, shared: _Work) -> bytes:
 
 def _cut(run: Run, *, shared: _Work) -> list[Piece]:
     reader, work = shared.unpacked
-    return cut_into_bricks((reader.read(unit) for unit in run), work.bricks)
+    return cut_into_bricks((reader.read(block) for block in run), work.bricks)
 
 
 def _over(cut: Any) -> bytes:

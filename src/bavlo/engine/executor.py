@@ -9,7 +9,7 @@ from bavlo import compiled
 from bavlo.core.reduce.protocol import Reducer
 from bavlo.engine.memory import fitting_jobs, size_text
 from bavlo.engine.protocol import (
-    Block,
+    Content,
     Executor,
     Listener,
     Needs,
@@ -29,14 +29,14 @@ def executor(resources: Resources, needs: Needs, report: Listener) -> Iterator[E
     Parameters
     ----------
     needs
-        What units and results take in memory; as many units are held at once as fit.
+        What blocks and results take in memory; as many blocks are held at once as fit.
 
     Raises
     ------
     RequestError
-        Where the memory does not hold one unit, or no cluster answers.
+        Where the memory does not hold one block, or no cluster answers.
     """
-    each = f"{size_text(needs.unit)} for each block, {size_text(needs.kept)} beside them"
+    each = f"{size_text(needs.block)} for each block, {size_text(needs.kept)} beside them"
     loops = ", with compiled loops" if compiled.in_use() else ""
     if resources.cluster is None:
         jobs = fitting_jobs(resources.jobs, resources.memory, needs)
@@ -54,8 +54,8 @@ def reduced(
     resources: Resources,
     needs: Needs,
     report: Listener,
-    reader: Reader[Block],
-    reducer: Reducer[Block, State, Settled],
+    reader: Reader[Content],
+    reducer: Reducer[Content, State, Settled],
     segments: Sequence[Segment],
 ) -> Iterator[Settled]:
     """What all blocks of some segments come to, as it is settled."""

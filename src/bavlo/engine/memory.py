@@ -1,4 +1,4 @@
-"""Keeping to a limit of memory: how many units may be held at once."""
+"""Keeping to a limit of memory: how many blocks may be held at once."""
 
 from __future__ import annotations
 
@@ -52,14 +52,14 @@ def use_loops(run: Resources, needs: Needs) -> Needs:
     if run.cluster is not None:  # workers have memory of their own, and are told
         compiled.use()
         return needs
-    if in_use() + MARGIN + compiled.SIZE + needs.kept + 1.02 * needs.unit >= run.memory:
+    if in_use() + MARGIN + compiled.SIZE + needs.kept + 1.02 * needs.block >= run.memory:
         return needs
     compiled.use()
     return needs.beside(Needs(0.0, compiled.SIZE * compiled.in_use()))
 
 
 def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:
-    """How many units can be held at once, at most `jobs`.
+    """How many blocks can be held at once, at most `jobs`.
 
     Raises
     ------
@@ -67,9 +67,9 @@ def fitting_jobs(jobs: int, memory: int, needs: Needs) -> int:
         Where not even one can; it names the least that is enough.
     """
     base = in_use() + MARGIN + needs.kept
-    fit = int((memory - base) // needs.unit) if needs.unit else jobs
+    fit = int((memory - base) // needs.block) if needs.block else jobs
     if fit < 1:
-        least = size_text(1.02 * (base + needs.unit))
+        least = size_text(1.02 * (base + needs.block))
         raise RequestError(
             "memory", f"{size_text(memory)} is too little", f"this job needs {least}"
         )

@@ -1,6 +1,6 @@
-"""What the two main loops need: readers of units, records of bricks, and an executor.
+"""What the two main loops need: readers of blocks, records of bricks, and an executor.
 
-`reduce` goes through units of steps in order of time, `by_bricks` through bricks of cells with
+`reduce` goes through blocks of steps in order of time, `by_bricks` through bricks of cells with
 their whole record. An executor decides only where work is done and how much is under way at once;
 what is added to what, and in which order, follows from the plan.
 """
@@ -14,7 +14,7 @@ from typing import Any, Protocol, TypeVar
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.core.reduce.protocol import Block, Reducer
 from bavlo.engine.segments import Segment
 
 Values = TypeVar("Values", covariant=True)
@@ -25,7 +25,7 @@ Settled = TypeVar("Settled")
 
 Result = TypeVar("Result", covariant=True)
 
-Block = TypeVar("Block")
+Content = TypeVar("Content")
 
 Task = TypeVar("Task")
 
@@ -65,21 +65,21 @@ class Needs:
 
     Parameters
     ----------
-    unit
-        Each unit, or brick, that is under way.
+    block
+        Each block, or brick, that is under way.
     kept
         What is kept all the time: results, open periods, records.
     room
         Of `kept`, what records may take before they go to a scratch file.
     """
 
-    unit: float
+    block: float
     kept: float
     room: float = 0.0
 
     def beside(self, other: Needs) -> Needs:
-        """What is enough for units of this work and of another, which are not under way at once."""
-        return Needs(max(self.unit, other.unit), self.kept + other.kept, self.room + other.room)
+        """What is enough for this work and another, whose blocks are not under way at once."""
+        return Needs(max(self.block, other.block), self.kept + other.kept, self.room + other.room)
 
 
 class Listener(Protocol):
@@ -93,10 +93,10 @@ class Listener(Protocol):
 
 
 class Reader(Protocol[Values]):
-    """Reads the values of units; picklable, it opens its files where it is used."""
+    """Reads the values of blocks; picklable, it opens its files where it is used."""
 
-    def read(self, unit: Unit) -> Values:
-        """The values of a unit."""
+    def read(self, block: Block) -> Values:
+        """The values of a block."""
 
     def files(self, first: int, last: int) -> str:
         """The files that hold the steps `first` to `last` (excluded), for messages."""
@@ -104,18 +104,18 @@ class Reader(Protocol[Values]):
 
 @dataclass(frozen=True, eq=False)
 class StepRecords:
-    """Records that stand in grids and are read by units of steps.
+    """Records that stand in grids and are read by blocks of steps.
 
     Parameters
     ----------
     reader
         Gives values (T, C) of all variables, by name.
-    units
+    blocks
         All of them, in order of time.
     """
 
     reader: Reader[Mapping[str, np.ndarray]]
-    units: Sequence[Unit]
+    blocks: Sequence[Block]
 
 
 @dataclass(frozen=True, eq=False)
@@ -137,15 +137,15 @@ class BrickWork(Protocol[Result]):
 
 
 class Executor(Protocol):
-    """Where units and bricks are computed."""
+    """Where blocks and bricks are computed."""
 
     def reduce(
         self,
-        reader: Reader[Block],
-        reducer: Reducer[Block, State, Settled],
+        reader: Reader[Content],
+        reducer: Reducer[Content, State, Settled],
         segments: Sequence[Segment],
     ) -> Iterator[Settled]:
-        """Reduce all units; gives out what is settled, sooner or later."""
+        """Reduce all blocks; gives out what is settled, sooner or later."""
 
     def by_bricks(
         self, records: StepRecords | ArrayRecords, work: BrickWork[Result]

@@ -1,4 +1,4 @@
-"""How work is cut into units and segments: from the data and the request alone.
+"""How work is cut into blocks and segments: from the data and the request alone.
 
 All cuts are counted from the record's beginning on, and a period that is still incomplete is cut as
 it will be once it is whole, so that steps that are appended change no cut before them.
@@ -11,13 +11,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.time.assignment import Assignment
 
 
 @dataclass(frozen=True)
 class Segment:
-    """A run of units that is reduced in order, in one place.
+    """A run of blocks that is reduced in order, in one place.
 
     Parameters
     ----------
@@ -28,7 +28,7 @@ class Segment:
         Whether spells run on from one segment to the next, whatever the periods.
     """
 
-    units: tuple[Unit, ...]
+    blocks: tuple[Block, ...]
     continues_from: int | None = None
     continues_into: int | None = None
     follows_spells: bool = False
@@ -36,12 +36,12 @@ class Segment:
     @property
     def first(self) -> int:
         """The first step."""
-        return self.units[0].first
+        return self.blocks[0].first
 
     @property
     def last(self) -> int:
         """The step after the last."""
-        return self.units[-1].last
+        return self.blocks[-1].last
 
     @property
     def is_open(self) -> bool:
@@ -58,7 +58,7 @@ class Segment:
         return not self.follows_spells and self.continues_into is None
 
 
-def plan_units(assignment: Assignment, cells: int, values: int) -> list[Unit]:
+def plan_blocks(assignment: Assignment, cells: int, values: int) -> list[Block]:
     """Runs of steps, cut where periods begin.
 
     Short periods are put together up to `values`. A long one is cut into runs of like length,
@@ -71,22 +71,22 @@ def plan_units(assignment: Assignment, cells: int, values: int) -> list[Unit]:
     cells
         Number of used cells.
     values
-        Cells × steps of a unit.
+        Cells × steps of a block.
     """
     if not assignment.step.size:
         return []
     most = max(1, values // max(cells, 1))
-    units: list[Unit] = []
-    filled = 0  # steps of the last unit, all of its periods taken as whole
+    blocks: list[Block] = []
+    filled = 0  # steps of the last block, all of its periods taken as whole
     for start, stop, whole in _period_runs(assignment):
-        if units and units[-1].last == start and filled + whole <= most:
-            units[-1] = Unit(units[-1].first, stop)
+        if blocks and blocks[-1].last == start and filled + whole <= most:
+            blocks[-1] = Block(blocks[-1].first, stop)
             filled += whole
             continue
         even = -(-whole // -(-whole // most))
-        units.extend(Unit(s, min(s + even, stop)) for s in range(start, stop, even))
+        blocks.extend(Block(s, min(s + even, stop)) for s in range(start, stop, even))
         filled = whole if whole <= most else most
-    return units
+    return blocks
 
 
 def common_assignment(assignments: Sequence[Assignment]) -> Assignment:
@@ -133,30 +133,30 @@ def _period_runs(assignment: Assignment) -> list[tuple[int, int, int]]:
 
 def plan_segments(
     assignments: Sequence[Assignment],
-    units: Sequence[Unit],
+    blocks: Sequence[Block],
     sizes: tuple[int, int],
     *,
     follows_spells: bool = False,
 ) -> list[Segment]:
-    """Put units together.
+    """Put blocks together.
 
     Parameters
     ----------
     assignments
         Of each sort of periods.
     sizes
-        Units from which a segment ends with a period, and from which it ends in any case.
+        Blocks from which a segment ends with a period, and from which it ends in any case.
     """
     least, most = sizes
     segments: list[Segment] = []
-    held: list[Unit] = []
+    held: list[Block] = []
     continued = None
-    for n, unit in enumerate(units):
-        held.append(unit)
-        following = units[n + 1] if n + 1 < len(units) else None
+    for n, block in enumerate(blocks):
+        held.append(block)
+        following = blocks[n + 1] if n + 1 < len(blocks) else None
         shared = None
         if following is not None:
-            both = (shared_period(each, unit, following) for each in assignments)
+            both = (shared_period(each, block, following) for each in assignments)
             shared = next((period for period in both if period is not None), None)
         if following is None or len(held) >= (least if shared is None else most):
             segments.append(Segment(tuple(held), continued, shared, follows_spells))
@@ -164,12 +164,12 @@ def plan_segments(
     return segments
 
 
-def shared_period(assignment: Assignment, unit: Unit, following: Unit) -> int | None:
-    """The period that two neighbouring units both have steps of."""
-    before, after = (_periods(assignment, each) for each in (unit, following))
+def shared_period(assignment: Assignment, block: Block, following: Block) -> int | None:
+    """The period that two neighbouring blocks both have steps of."""
+    before, after = (_periods(assignment, each) for each in (block, following))
     return int(before[-1]) if before.size and after.size and before[-1] == after[0] else None
 
 
-def _periods(assignment: Assignment, unit: Unit) -> np.ndarray:
-    low, high = np.searchsorted(assignment.step, [unit.first, unit.last])
+def _periods(assignment: Assignment, block: Block) -> np.ndarray:
+    low, high = np.searchsorted(assignment.step, [block.first, block.last])
     return assignment.period[low:high]

@@ -1,4 +1,4 @@
-"""Units and bricks computed by the threads of this process."""
+"""Blocks and bricks computed by the threads of this process."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from bavlo.core.reduce.merging import InOrder, MergeTree
-from bavlo.core.reduce.protocol import Reducer, Unit
+from bavlo.core.reduce.protocol import Block, Reducer
 from bavlo.engine.bricks import BrickStore
 from bavlo.engine.memory import size_text
 from bavlo.engine.protocol import ArrayRecords, BrickWork, OnProgress, Reader, StepRecords
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 Task = TypeVar("Task")
 Outcome = TypeVar("Outcome")
-Block = TypeVar("Block")
+Content = TypeVar("Content")
 State = TypeVar("State")
 Settled = TypeVar("Settled")
 Result = TypeVar("Result")
@@ -61,12 +61,12 @@ def in_order(
 
 @dataclass(frozen=True, eq=False)
 class Threads:
-    """An executor in this process: units side by side, merged here.
+    """An executor in this process: blocks side by side, merged here.
 
     Parameters
     ----------
     jobs
-        Units or bricks that are under way at once.
+        Blocks or bricks that are under way at once.
     room
         Bytes of records that may stay in memory.
     scratch
@@ -81,16 +81,16 @@ class Threads:
 
     def reduce(
         self,
-        reader: Reader[Block],
-        reducer: Reducer[Block, State, Settled],
+        reader: Reader[Content],
+        reducer: Reducer[Content, State, Settled],
         segments: Sequence[Segment],
     ) -> Iterator[Settled]:
-        """Reduce all units; gives out what is settled as soon as it is."""
-        units = [unit for segment in segments for unit in segment.units]
+        """Reduce all blocks; gives out what is settled as soon as it is."""
+        blocks = [block for segment in segments for block in segment.blocks]
         merged: list[Settled] = []
 
-        def reduce_unit(unit: Unit) -> list[tuple[Settled, State | None]]:
-            return [reducer.settle(state) for state in reducer.update(unit, reader.read(unit))]
+        def reduce_block(block: Block) -> list[tuple[Settled, State | None]]:
+            return [reducer.settle(state) for state in reducer.update(block, reader.read(block))]
 
         def merge(earlier: State | None, later: State | None) -> State | None:
             if earlier is None or later is None:
@@ -105,14 +105,14 @@ class Threads:
                 merged.append(reducer.close(rest))
 
         tree: MergeTree[State | None] = MergeTree(merge)
-        outcomes = in_order(reduce_unit, units, self.jobs)
+        outcomes = in_order(reduce_block, blocks, self.jobs)
         for segment in segments:
             run: InOrder[State, Settled] = InOrder(reducer)
-            for unit in segment.units:
+            for block in segment.blocks:
                 for settled, rest in next(outcomes):
                     yield settled
                     yield from run.add(rest)
-                self.on_progress(unit.last - units[0].first, units[-1].last - units[0].first)
+                self.on_progress(block.last - blocks[0].first, blocks[-1].last - blocks[0].first)
             if segment.is_open:
                 tree.add(run.rest)
                 if segment.ends_chain:
@@ -143,19 +143,19 @@ class Threads:
             self.on_progress(number + 1, len(work.bricks))
 
     def _of_steps(self, records: StepRecords, work: BrickWork[Result]) -> Iterator[Result]:
-        units, reader = records.units, records.reader
-        steps = units[-1].last - units[0].first
+        blocks, reader = records.blocks, records.reader
+        steps = blocks[-1].last - blocks[0].first
         with BrickStore(list(work.bricks), self.room, self.scratch) as store:
 
-            def fetch(numbered: tuple[int, Unit]) -> Unit:
-                number, unit = numbered
-                for name, block in reader.read(unit).items():
-                    store.put(number, name, block)
-                return unit
+            def fetch(numbered: tuple[int, Block]) -> Block:
+                number, block = numbered
+                for name, values in reader.read(block).items():
+                    store.put(number, name, values)
+                return block
 
-            numbered = list(enumerate(units))
-            for unit in in_order(fetch, numbered, self.jobs):
-                self.on_progress(unit.last - units[0].first, 2 * steps)
+            numbered = list(enumerate(blocks))
+            for block in in_order(fetch, numbered, self.jobs):
+                self.on_progress(block.last - blocks[0].first, 2 * steps)
             if store.on_disk:
                 self.on_note(f"{size_text(store.on_disk)} of records went to a scratch file")
 

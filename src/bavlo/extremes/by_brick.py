@@ -19,7 +19,7 @@ from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import record_values
-from bavlo.extremes.values import ConditionReader, least_steps, plan_condition_units
+from bavlo.extremes.values import ConditionReader, least_steps, plan_condition_blocks
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
@@ -31,11 +31,11 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     cells, steps = plan.cells.size, plan.last - plan.first
     names = len(plan.aligned.sources)
     work = RecordWork(plan, choices.bricks_of(cells, steps), bool(arrays.daily))
-    units, run = plan_condition_units(plan), plan.request.run
-    needs = choices.needs_of_records(units, work.bricks, steps, names, arrays.nbytes, run.memory)
+    blocks, run = plan_condition_blocks(plan), plan.request.run
+    needs = choices.needs_of_records(blocks, work.bricks, steps, names, arrays.nbytes, run.memory)
     needs = choices.with_loops(run, needs, "calendar days", _calendar_days(plan))
     with executor(run, needs, report) as engine:
-        for sums in engine.by_bricks(StepRecords(ConditionReader(plan), units), work):
+        for sums in engine.by_bricks(StepRecords(ConditionReader(plan), blocks), work):
             for n, each in enumerate(sums):
                 arrays.add_brick(n, each)
     arrays.close_bricks()

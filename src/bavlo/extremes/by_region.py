@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block, EachAlone
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, CellSample
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.engine import choices
@@ -17,15 +17,15 @@ from bavlo.extremes.arrays import ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
 from bavlo.extremes.records import occurrence_of_record, record_values
 from bavlo.extremes.settled import KeptCounts, needed
-from bavlo.extremes.values import ConditionReader, plan_condition_units
+from bavlo.extremes.values import ConditionReader, plan_condition_blocks
 from bavlo.request.reporter import Reporter
 
 
 @dataclass(frozen=True, eq=False)
 class RegionSteps:
-    """Values and valid shares of area (T, R) of each variable, by name, of the unit's steps."""
+    """Values and valid shares of area (T, R) of each variable, by name, of the block's steps."""
 
-    unit: Unit
+    block: Block
     values: dict[str, np.ndarray]
     area_valid: dict[str, np.ndarray]
 
@@ -44,17 +44,17 @@ class RegionStepsReducer(EachAlone[RegionSteps]):
             self.plan.request.measuring.min_area is None
         )
 
-    def update(self, unit: Unit, values: Mapping[str, np.ndarray]) -> list[list[RegionSteps]]:
-        """Measure the values (T, C) of a unit."""
+    def update(self, block: Block, values: Mapping[str, np.ndarray]) -> list[list[RegionSteps]]:
+        """Measure the values (T, C) of a block."""
         measure: Measure = parse_measure(self.measure)
         found, areas = {}, {}
-        for name, block in values.items():
-            sample = CellSample(self.plan.index, block)
+        for name, cells in values.items():
+            sample = CellSample(self.plan.index, cells)
             least = 0.0 if self.of_whole else self.plan.request.measuring.least_area
             enough = (sample.area_valid >= least - ENOUGH) & (sample.area_valid > 0)
             found[name] = np.where(enough, measure.compute(sample), np.nan)
             areas[name] = sample.area_valid
-        return [[RegionSteps(unit, found, areas)]]
+        return [[RegionSteps(block, found, areas)]]
 
 
 def count_regions(
@@ -86,15 +86,15 @@ def _region_series(
     areas = {name: np.zeros(shape) for name in plan.aligned.sources}
     names = list(plan.aligned.sources)
     series = {name: np.full(shape, np.nan) for name in names}
-    units = plan_condition_units(plan)
+    blocks = plan_condition_blocks(plan)
     held = arrays.nbytes + 2 * len(names) * areas[names[0]].nbytes * 4
-    needs = choices.needs_of_blocks(units, plan.cells.size, "regions' steps", held, len(names))
+    needs = choices.needs_of_blocks(blocks, plan.cells.size, "regions' steps", held, len(names))
     reducer = RegionStepsReducer(plan, plan.request.measuring.measure[0])
-    segments = needed(kept, choices.segments_of([plan.assignment], units))
+    segments = needed(kept, choices.segments_of([plan.assignment], blocks))
     run, reader = plan.request.run, ConditionReader(plan)
     for settled in reduced(run, needs, report, reader, reducer, segments):
         for each in settled:
-            part = slice(each.unit.first - plan.first, each.unit.last - plan.first)
+            part = slice(each.block.first - plan.first, each.block.last - plan.first)
             for name, values in each.values.items():
                 series[name][part] = values
                 areas[name][part] = each.area_valid[name]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.conditions.counting import Counting, CountState, Occurrence
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
@@ -16,7 +16,7 @@ from bavlo.extremes.arrays import CellMeans, ExtremesArrays
 from bavlo.extremes.bound import BoundCondition, evaluate_condition, gaps_in
 from bavlo.extremes.plan import ExtremesPlan, counting_of
 from bavlo.extremes.settled import KeptCounts, needed
-from bavlo.extremes.values import ConditionReader, cell_means, plan_condition_units
+from bavlo.extremes.values import ConditionReader, cell_means, plan_condition_blocks
 from bavlo.request.reporter import Reporter
 
 StepValues = tuple[int, np.ndarray, np.ndarray, np.ndarray]  # first step; see `_daily_of_cells`
@@ -31,7 +31,7 @@ class CountingState:
     counts
         Of periods that are open.
     daily
-        What happened on each step, by condition and unit, where it is wanted.
+        What happened on each step, by condition and block, where it is wanted.
     """
 
     counts: list[CountState]
@@ -48,7 +48,7 @@ class CountingSettled:
 
 @dataclass(frozen=True, eq=False)
 class CountingReducer:
-    """Counts each condition in each unit."""
+    """Counts each condition in each block."""
 
     plan: ExtremesPlan
     countings: tuple[Counting, ...]
@@ -56,22 +56,22 @@ class CountingReducer:
 
     @property
     def follows_spells(self) -> bool:
-        """Whether runs of steps have to be followed from unit to unit."""
+        """Whether runs of steps have to be followed from block to block."""
         return any(counting.runs for counting in self.countings)
 
-    def update(self, unit: Unit, values: Mapping[str, np.ndarray]) -> list[CountingState]:
-        """Count each condition in the values (T, C) of a unit."""
+    def update(self, block: Block, values: Mapping[str, np.ndarray]) -> list[CountingState]:
+        """Count each condition in the values (T, C) of a block."""
         known = gaps_in(values)
         counts: list[CountState] = []
         daily: list[list[StepValues]] = []
         for bound, counting in zip(self.plan.bound, self.countings, strict=True):
             occurs = evaluate_condition(
-                bound, unit.first, values, tuple(counting.sums), known=known
+                bound, block.first, values, tuple(counting.sums), known=known
             )
-            counts.append(counting.update(unit.first - self.plan.first, occurs))
+            counts.append(counting.update(block.first - self.plan.first, occurs))
             daily.append([])
             if self.wants_daily:
-                daily[-1].append((unit.first, *_daily_of_cells(self.plan, bound, occurs, values)))
+                daily[-1].append((block.first, *_daily_of_cells(self.plan, bound, occurs, values)))
         return [CountingState(counts, daily)]
 
     def merge(self, earlier: CountingState, later: CountingState) -> CountingState:
@@ -109,17 +109,17 @@ def count_by_stream(
     plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
 ) -> None:
     """Count cells as the steps go by."""
-    units = plan_condition_units(plan)
+    blocks = plan_condition_blocks(plan)
     countings = tuple(counting_of(plan, bound) for bound in plan.bound)
     reducer = CountingReducer(plan, countings, bool(arrays.daily))
     segments = choices.segments_of(
-        [plan.assignment], units, "counts", follows_spells=reducer.follows_spells
+        [plan.assignment], blocks, "counts", follows_spells=reducer.follows_spells
     )
     cells, run = plan.cells.size, plan.request.run
     states = cells * 8 * choices.KEPT_OF_CELL["counts"] * len(plan.bound)
     names = len(plan.aligned.sources)
-    needs = choices.needs_of_blocks(units, cells, "counts", arrays.nbytes + states, names)
-    steps = sum(unit.last - unit.first for unit in units)
+    needs = choices.needs_of_blocks(blocks, cells, "counts", arrays.nbytes + states, names)
+    steps = sum(block.last - block.first for block in blocks)
     follows = sum(counting.runs for counting in countings)
     needs = choices.with_loops(run, needs, "spells", follows * steps * cells)
     left = needed(kept, segments)

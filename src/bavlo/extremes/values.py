@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo.core.batches import batches
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.stats.cell_sample import CellSample
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import DAY
@@ -18,25 +18,25 @@ from bavlo.extremes.plan import ExtremesPlan, condition_variable, in_unit_of_tes
 from bavlo.grids.source import files_of
 
 
-def read_values(plan: ExtremesPlan, unit: Unit) -> dict[str, np.ndarray]:
+def read_values(plan: ExtremesPlan, block: Block) -> dict[str, np.ndarray]:
     """Values of all variables, in the units in which they are tested; (T, C) each."""
-    blocks = plan.aligned.read(unit.first, unit.last, plan.cells)
+    blocks = plan.aligned.read(block.first, block.last, plan.cells)
     return {
-        name: plan.variables[name].values(block, unit.first)
+        name: plan.variables[name].values(cells, block.first)
         if name in plan.variables
-        else _limit_grid(plan, name, block, unit.first)
-        for name, block in blocks.items()
+        else _limit_grid(plan, name, cells, block.first)
+        for name, cells in blocks.items()
     }
 
 
-def _limit_grid(plan: ExtremesPlan, name: str, block: np.ndarray, first: int) -> np.ndarray:
+def _limit_grid(plan: ExtremesPlan, name: str, cells: np.ndarray, first: int) -> np.ndarray:
     """A grid that is a threshold, in the unit of what it is compared with."""
     own = condition_variable(name, plan.aligned.sources[name], plan.time)
-    values = own.values(block, first)
+    values = own.values(cells, first)
     return in_unit_of_test(name, own.unit, values, plan)
 
 
-def plan_condition_units(plan: ExtremesPlan) -> tuple[Unit, ...]:
+def plan_condition_blocks(plan: ExtremesPlan) -> tuple[Block, ...]:
     """Runs of all needed steps, cut where periods begin."""
     inside = (plan.assignment.step >= plan.first) & (plan.assignment.step < plan.last)
     step, period = np.arange(plan.first, plan.last), np.full(plan.last - plan.first, -1)
@@ -53,9 +53,9 @@ class ConditionReader:
 
     plan: ExtremesPlan
 
-    def read(self, unit: Unit) -> dict[str, np.ndarray]:
-        """By name, the values (T, C) of a unit."""
-        return read_values(self.plan, unit)
+    def read(self, block: Block) -> dict[str, np.ndarray]:
+        """By name, the values (T, C) of a block."""
+        return read_values(self.plan, block)
 
     def files(self, first: int, last: int) -> str:
         """The files that hold some steps, for messages."""

@@ -8,7 +8,7 @@ import numpy as np
 
 from bavlo.core.batches import batches
 from bavlo.core.reduce.cells import CellReducer
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.time.axis import TimeAxis
 from bavlo.core.values.kinds import Variable
 from bavlo.grids.source import CellSelection, GridSource, OfSource
@@ -27,7 +27,7 @@ class PeriodGrid(OfSource):
     time
         The periods, each a step.
     variable
-        With the unit and kind of the combined values.
+        With the block and kind of the combined values.
     """
 
     source: GridSource
@@ -49,8 +49,8 @@ class PeriodGrid(OfSource):
             return np.full(cells.size, np.nan)
         state = None
         for some in batches(end, cells.size, begin):
-            unit = Unit(some.start, some.stop)
-            part = self.reducer.state_of(unit, self.source.read(unit.first, unit.last, cells))
+            block = Block(some.start, some.stop)
+            part = self.reducer.state_of(block, self.source.read(block.first, block.last, cells))
             state = part if state is None else self.reducer.merge(state, part)
         assert state is not None
         for values in self.reducer.close(state):

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import EachAlone, Unit
+from bavlo.core.reduce.protocol import Block, EachAlone
 from bavlo.core.space.axis_regrid import AxisShares
 from bavlo.core.space.regrid import Majority
 from bavlo.core.space.row_sums import RowSums
@@ -40,11 +40,11 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
     units: tuple[str, str]
     difference: bool
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
+    def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
         """The sums of one strip, with its first row."""
         if self.units[0] != self.units[1]:
             values = convert(values, *self.units, difference=self.difference)
-        first = unit.first - self.origin
+        first = block.first - self.origin
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
 
@@ -65,13 +65,13 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
         plan.source.variable.difference,
     )
     width = plan.cells.shape[1]
-    units = choices.strips_of(rows.start, rows.stop, width)
+    blocks = choices.strips_of(rows.start, rows.stop, width)
     kept = plan.onto.layout.shape[0] * width * 8.0 * SUMS
     needs = strip_needs(plan.source, (rows.start, rows.stop), kept)
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = RowReader(plan.source)
-    segments = [Segment((unit,)) for unit in units]
+    segments = [Segment((block,)) for block in blocks]
     for settled in reduced(run, needs, report, reader, reducer, segments):
         found += settled
     sums = [each for _, each in sorted(found, key=lambda one: one[0])]

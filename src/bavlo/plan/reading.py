@@ -1,4 +1,4 @@
-"""How units are read."""
+"""How blocks are read."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.engine.memory import fitting_jobs
 from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.threads import in_order
@@ -82,9 +82,9 @@ class BlockReader:
     source: GridSource
     cells: CellSelection
 
-    def read(self, unit: Unit) -> np.ndarray:
-        """(T, C) float64 values of a unit, NaN where there is no data."""
-        return self.source.read(unit.first, unit.last, self.cells)
+    def read(self, block: Block) -> np.ndarray:
+        """(T, C) float64 values of a block, NaN where there is no data."""
+        return self.source.read(block.first, block.last, self.cells)
 
     def files(self, first: int, last: int) -> str:
         """The files that hold some steps, for messages."""

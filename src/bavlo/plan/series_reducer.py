@@ -9,7 +9,7 @@ import numpy as np
 
 from bavlo.core.reduce.period_state import PeriodValues
 from bavlo.core.reduce.periods import OpenPeriods
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.value_range import ValueRange
@@ -64,7 +64,7 @@ def either(one: np.ndarray | None, other: np.ndarray | None) -> np.ndarray | Non
 
 @dataclass(frozen=True, eq=False)
 class SeriesReducer:
-    """Reduces each unit for several groups of measures.
+    """Reduces each block for several groups of measures.
 
     Parameters
     ----------
@@ -77,14 +77,14 @@ class SeriesReducer:
     reducers: tuple[RegionFirst | CellFirst, ...]
     looks_at_cells: bool = False
 
-    def update(self, unit: Unit, block: np.ndarray) -> list[SeriesState]:
-        """Reduce the values (T, C) of a unit."""
+    def update(self, block: Block, cells: np.ndarray) -> list[SeriesState]:
+        """Reduce the values (T, C) of a block."""
         groups = [
-            reducer.state_of(unit, block) if reducer.has_steps(unit) else None
+            reducer.state_of(block, cells) if reducer.has_steps(block) else None
             for reducer in self.reducers
         ]
-        has_data = ~np.isnan(block).all(axis=0) if self.looks_at_cells else None
-        return [SeriesState(tuple(groups), ValueRange.of(block), has_data)]
+        has_data = ~np.isnan(cells).all(axis=0) if self.looks_at_cells else None
+        return [SeriesState(tuple(groups), ValueRange.of(cells), has_data)]
 
     def merge(self, earlier: SeriesState, later: SeriesState) -> SeriesState:
         """The open periods of two neighbouring runs of steps together."""

@@ -1,7 +1,7 @@
 """Values of periods that are kept from run to run, while the steps behind them stay as they were.
 
 A period is kept where the record up to its last step is what it was: the same steps, with the same
-digests of what is stored. Units, segments and the order of all additions follow from the record's
+digests of what is stored. Blocks, segments and the order of all additions follow from the record's
 beginning on, so what is kept is, to the last bit, what would be made again.
 """
 
@@ -16,7 +16,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.time.assignment import Assignment
@@ -95,7 +95,7 @@ def changed_steps(
 
 
 def segments_needed(segments: Sequence[Segment], changed: np.ndarray) -> list[Segment]:
-    """The units that hold changed steps, in their segments.
+    """The blocks that hold changed steps, in their segments.
 
     Where periods go on from segment to segment, all segments of the run are worked on as a whole,
     so that they merge in the same order.
@@ -106,9 +106,9 @@ def segments_needed(segments: Sequence[Segment], changed: np.ndarray) -> list[Se
             if any(changed[s.first : s.last].any() for s in chain):
                 out += chain
             continue
-        units = [u for u in chain[0].units if changed[u.first : u.last].any()]
-        if units:
-            out.append(replace(chain[0], units=tuple(units)))
+        blocks = [u for u in chain[0].blocks if changed[u.first : u.last].any()]
+        if blocks:
+            out.append(replace(chain[0], blocks=tuple(blocks)))
     return out
 
 
@@ -134,7 +134,7 @@ class KeptPeriods:
     arrays: dict[str, np.ndarray]
 
     def needed(self, segments: Sequence[Segment]) -> list[Segment]:
-        """The units that hold steps of periods to be made again, in their segments."""
+        """The blocks that hold steps of periods to be made again, in their segments."""
         return segments_needed(segments, self.changed)
 
     def fill(self, values: Sequence[SeriesArrays]) -> None:
@@ -181,13 +181,15 @@ class SettledValues:
     stamps: StepStamps
 
     @classmethod
-    def of(cls, folder: Path, plans: Sequence[SeriesPlan], units: Sequence[Unit]) -> SettledValues:
+    def of(
+        cls, folder: Path, plans: Sequence[SeriesPlan], blocks: Sequence[Block]
+    ) -> SettledValues:
         """The entry of a job; one that nothing is kept of where its steps cannot be known again."""
         first = plans[0]
         used = np.unique(np.concatenate([p.step_weights.assignment.step for p in plans]))
         digest = source_digests(first.source)
         time = first.time
-        if digest is None or any(plan.request.time.same_span for plan in plans) or not units:
+        if digest is None or any(plan.request.time.same_span for plan in plans) or not blocks:
             none = np.zeros(0, np.int64)
             return cls(None, plans, StepStamps(used, none, none, none))
         path = folder / f"{_key(plans)}.npz"

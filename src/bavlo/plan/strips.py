@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, EachAlone, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block, EachAlone
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
@@ -67,14 +67,14 @@ def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> Run
 
 @dataclass(frozen=True, eq=False)
 class RowReader:
-    """Reads strips of a grid without time; a unit's steps are its rows."""
+    """Reads strips of a grid without time; a block's steps are its rows."""
 
     source: GridSource
 
-    def read(self, unit: Unit) -> np.ndarray:
+    def read(self, block: Block) -> np.ndarray:
         """(n, nx) float64 values of some rows, NaN where there is no data."""
         shape = self.source.layout.shape
-        cells = WholeRows(shape, slice(unit.first, unit.last))
+        cells = WholeRows(shape, slice(block.first, block.last))
         return self.source.read(0, 1, cells).reshape(-1, shape[1])
 
     def files(self, first: int, last: int) -> str:
@@ -89,9 +89,9 @@ class StripReducer(EachAlone[tuple[int, StripSums]]):
     index: StripIndex
     shift: float
 
-    def update(self, unit: Unit, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
+    def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
         """The sums of one strip, with its first row."""
-        return [[(unit.first, self.index.sums(unit.first, values, self.shift))]]
+        return [[(block.first, self.index.sums(block.first, values, self.shift))]]
 
 
 def strip_sample(
@@ -109,16 +109,16 @@ def strip_sample(
     first, last = index.overlay.rows
     shift = 0.0
     if SQUARES in index.wanted:
-        middle = reader.read(Unit((first + last) // 2, (first + last) // 2 + 1))[:]
+        middle = reader.read(Block((first + last) // 2, (first + last) // 2 + 1))[:]
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
     rows, columns = source.layout.shape
-    units = choices.strips_of(first, last, columns)
+    blocks = choices.strips_of(first, last, columns)
     needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
     if CLASSES in index.wanted:
         needs = choices.with_loops(request.run, needs, "class codes", rows * columns)
     found: list[tuple[int, StripSums]] = []
-    segments = [Segment((unit,)) for unit in units]
+    segments = [Segment((block,)) for block in blocks]
     reducer = StripReducer(index, shift)
     for settled in reduced(request.run, needs, report, reader, reducer, segments):
         found += settled

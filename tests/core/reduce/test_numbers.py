@@ -10,7 +10,7 @@ from hypothesis.extra import numpy as arrays
 
 from bavlo.core.reduce.merging import InOrder
 from bavlo.core.reduce.period_state import Rules
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats import spatial
@@ -125,11 +125,11 @@ def test_units_merge_to_what_one_unit_gives(cuts, combine, order, every):
         (parse_measure("max"), parse_measure("p90")),
         Rules(combine, min_steps=0.5),
     )
-    (whole,), rest = reducer.settle(reducer.state_of(Unit(0, 90), block))
+    (whole,), rest = reducer.settle(reducer.state_of(Block(0, 90), block))
     assert rest is None
     found, run = [], InOrder(reducer)
     for first, last in itertools.pairwise([0, *sorted(cuts), 90]):
-        settled, rest = reducer.settle(reducer.state_of(Unit(first, last), block[first:last]))
+        settled, rest = reducer.settle(reducer.state_of(Block(first, last), block[first:last]))
         found += [*settled, *itertools.chain(*run.add(rest))]
     assert run.rest is None
     found.sort(key=lambda values: values.first)
@@ -155,7 +155,7 @@ def test_orders_differ_as_they_should():
     found = []
     for order in (RegionFirst, CellFirst):
         reduction = order(OverlayIndex(shared), step_weights, measures, Rules("total"))
-        (values,), _ = reduction.settle(reduction.state_of(Unit(0, 2), block))
+        (values,), _ = reduction.settle(reduction.state_of(Block(0, 2), block))
         found.append(float(values.value[0, 0, 0]))
     assert found == [20.0, 10.0]
 
@@ -176,7 +176,7 @@ def test_a_cell_with_a_gap_counts_its_days_and_leaves_the_region_when_cells_come
     step_weights = step_weights_of(daily(4), "all")
     region = RegionFirst(OverlayIndex(shared), step_weights, measures, Rules("total"))
     cell = CellFirst(OverlayIndex(shared), step_weights, measures, Rules("total"))
-    a, b = (r.settle(r.state_of(Unit(0, 4), block))[0][0] for r in (region, cell))
+    a, b = (r.settle(r.state_of(Block(0, 4), block))[0][0] for r in (region, cell))
     assert (a.value[0, 0, 0], a.area_valid[0, 0], a.steps[0, 0]) == (4.0, 15 / 16, 4.0)
     assert (b.value[0, 0, 0], b.area_valid[0, 0], b.steps[0, 0]) == (4.0, 0.75, 4.0)
 
@@ -209,7 +209,7 @@ def test_the_share_of_area_with_data_is_that_of_the_steps_that_count_or_else_of_
     rules = Rules("mean", min_steps=0.0, min_area=0.6)
     own = step_weights_of(daily(2), "all")
     reducer = RegionFirst(OverlayIndex(shared), own, (parse_measure("mean"),), rules)
-    (found,) = reducer.settle(reducer.state_of(Unit(0, 2), block))[0]
+    (found,) = reducer.settle(reducer.state_of(Block(0, 2), block))[0]
     assert found.area_valid[0, 0] == area
     np.testing.assert_equal(found.value[0, 0, 0], value)
     assert found.steps[0, 0] == steps

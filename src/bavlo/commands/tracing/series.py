@@ -21,7 +21,7 @@ from bavlo.commands.tracing.lines import (
     no_such_row,
 )
 from bavlo.core.batches import batches
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.reduce.regions import CellFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
@@ -392,12 +392,12 @@ def _replayed(
     by_step, area = np.full(steps.size, np.nan), np.full(steps.size, np.nan)
     states = []
     for run in _runs(steps, index.overlay.cells.size):
-        unit = Unit(int(steps[run][0]), int(steps[run][-1]) + 1)
-        block = plan.source.read(unit.first, unit.last, cells)
-        sample = CellSample(index, block)
+        block = Block(int(steps[run][0]), int(steps[run][-1]) + 1)
+        values = plan.source.read(block.first, block.last, cells)
+        sample = CellSample(index, values)
         by_step[run] = measure.compute(sample)[:, 0] * factor[steps[run]]
         area[run] = np.broadcast_to(sample.area_valid, (run.size, 1))[:, 0]
-        states.append(reducer.state_of(unit, block))
+        states.append(reducer.state_of(block, values))
     if not states:
         none = np.full(index.overlay.cells.size, np.nan)
         return by_step, area, none, none

@@ -14,19 +14,19 @@ from bavlo.core.reduce.period_state import (
     StepWeights,
 )
 from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.values.combine import TOTAL
 
 
 class CellReducer(PeriodReducer[CellValues]):
     """Combine the steps of each cell."""
 
-    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
-        """Combine the values (T, C) of a unit."""
-        steps = self.unit_steps(unit)
-        sums = self.period_sums(steps, block)
+    def state_of(self, block: Block, cells: np.ndarray) -> OpenPeriods:
+        """Combine the values (T, C) of a block."""
+        steps = self.block_steps(block)
+        sums = self.period_sums(steps, cells)
         none = Coverage.none(steps.periods)
-        return (PeriodState(steps.first, unit.first, unit.last, sums, none),)
+        return (PeriodState(steps.first, block.first, block.last, sums, none),)
 
     def finish(self, state: PeriodState) -> CellValues:
         """(P, C) values, NaN where too little of a period has data."""
@@ -43,14 +43,14 @@ class SingleSteps:
     step_weights: StepWeights
     rules: Rules
 
-    def update(self, unit: Unit, block: np.ndarray) -> list[CellValues]:
-        """The values (T, C) of a unit as those of its periods."""
+    def update(self, block: Block, cells: np.ndarray) -> list[CellValues]:
+        """The values (T, C) of a block as those of its periods."""
         assignment = self.step_weights.assignment
-        low, high = np.searchsorted(assignment.step, [unit.first, unit.last])
+        low, high = np.searchsorted(assignment.step, [block.first, block.last])
         if high == low:
             return []
-        step = assignment.step[low:high] - unit.first
-        values = block if step.size == len(block) else block[step]
+        step = assignment.step[low:high] - block.first
+        values = cells if step.size == len(cells) else cells[step]
         if self.rules.degrees is not None:
             values = self.rules.degrees.of(values)
         factor = self.step_weights.factor[assignment.step[low:high]]

@@ -1,6 +1,6 @@
 """The order in which states are merged, which no executor may change.
 
-Within a segment of units states are merged one after the other. What segments leave open is merged
+Within a segment of blocks states are merged one after the other. What segments leave open is merged
 pair by pair; trees of 2**TREE_HEIGHT segments grow no further and are merged one after the other.
 So the order of all additions follows from the plan, wherever they are done, and what is held at
 once does not grow with the number of segments.
@@ -20,7 +20,7 @@ TREE_HEIGHT = 3
 
 
 class InOrder(Generic[State, Settled]):
-    """States of neighbouring units, merged one after the other.
+    """States of neighbouring blocks, merged one after the other.
 
     Attributes
     ----------
@@ -33,7 +33,7 @@ class InOrder(Generic[State, Settled]):
         self.rest: State | None = None
 
     def add(self, rest: State | None) -> Iterator[Settled]:
-        """Take in what the next unit left open; gives out what is settled by it."""
+        """Take in what the next block left open; gives out what is settled by it."""
         if rest is None:
             return
         if self.rest is None:

@@ -1,4 +1,4 @@
-"""Sums over the steps of periods, on their way from units of work to values."""
+"""Sums over the steps of periods, on their way from blocks of work to values."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ from bavlo.core.reduce.period_state import (
     StepWeights,
     find_gaps,
 )
-from bavlo.core.reduce.protocol import Unit
+from bavlo.core.reduce.protocol import Block
 from bavlo.core.sums import WeightedSums
 from bavlo.core.values.combine import MAX, MIN, TOTAL
 
@@ -26,8 +26,8 @@ OpenPeriods = tuple[PeriodState, ...]
 
 
 @dataclass(frozen=True, eq=False)
-class UnitSteps:
-    """How the steps of a unit fall into periods, as N pairs of step and period.
+class BlockSteps:
+    """How the steps of a block fall into periods, as N pairs of step and period.
 
     Parameters
     ----------
@@ -36,12 +36,12 @@ class UnitSteps:
     periods
         How many periods there are, P.
     step, period : (N,) int64
-        Counted from the unit's first step and from `first`.
+        Counted from the block's first step and from `first`.
     share : (N,) float64
         Part of the step that belongs to the period.
     """
 
-    unit: Unit
+    block: Block
     first: int
     periods: int
     step: np.ndarray
@@ -50,11 +50,11 @@ class UnitSteps:
 
     def of(self, by_step: np.ndarray) -> np.ndarray:
         """(N,) values that all steps of the grid (T,) have."""
-        return np.asarray(by_step[self.unit.first : self.unit.last][self.step])
+        return np.asarray(by_step[self.block.first : self.block.last][self.step])
 
     def matrix(self, amounts: np.ndarray) -> WeightedSums:
-        """(P, T) that adds up the unit's steps, each times its amount (N,)."""
-        shape = (self.periods, self.unit.last - self.unit.first)
+        """(P, T) that adds up the block's steps, each times its amount (N,)."""
+        shape = (self.periods, self.block.last - self.block.first)
         return WeightedSums.of_entries(amounts, self.period, self.step, shape)
 
     def added(self, amounts: np.ndarray) -> np.ndarray:
@@ -78,16 +78,16 @@ class PeriodReducer(ABC, Generic[Settled]):
         self.rules = rules
 
     @abstractmethod
-    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
-        """The state of a unit with the values (T, C)."""
+    def state_of(self, block: Block, cells: np.ndarray) -> OpenPeriods:
+        """The state of a block with the values (T, C)."""
 
     @abstractmethod
     def finish(self, state: PeriodState) -> Settled:
         """Values of periods that are over."""
 
-    def update(self, unit: Unit, block: np.ndarray) -> list[OpenPeriods]:
-        """The state of a unit with the values (T, C)."""
-        return [self.state_of(unit, block)]
+    def update(self, block: Block, cells: np.ndarray) -> list[OpenPeriods]:
+        """The state of a block with the values (T, C)."""
+        return [self.state_of(block, cells)]
 
     def merge(self, earlier: OpenPeriods, later: OpenPeriods) -> OpenPeriods:
         """The open periods of two neighbouring runs of steps together."""
@@ -129,28 +129,28 @@ class PeriodReducer(ABC, Generic[Settled]):
         before, others = piece.split(begin)
         return before, *others.split(end)
 
-    def has_steps(self, unit: Unit) -> bool:
-        """Whether any step of a unit belongs to a period."""
-        low, high = np.searchsorted(self.step_weights.assignment.step, [unit.first, unit.last])
+    def has_steps(self, block: Block) -> bool:
+        """Whether any step of a block belongs to a period."""
+        low, high = np.searchsorted(self.step_weights.assignment.step, [block.first, block.last])
         return bool(high > low)
 
-    def unit_steps(self, unit: Unit) -> UnitSteps:
-        """The steps of a unit and the periods that they belong to."""
+    def block_steps(self, block: Block) -> BlockSteps:
+        """The steps of a block and the periods that they belong to."""
         assignment = self.step_weights.assignment
-        low, high = np.searchsorted(assignment.step, [unit.first, unit.last])
+        low, high = np.searchsorted(assignment.step, [block.first, block.last])
         period = assignment.period[low:high]
         first = int(period.min())
-        return UnitSteps(
-            unit,
+        return BlockSteps(
+            block,
             first,
             int(period.max()) - first + 1,
-            assignment.step[low:high] - unit.first,
+            assignment.step[low:high] - block.first,
             period - first,
             assignment.share[low:high],
         )
 
-    def period_sums(self, steps: UnitSteps, rows: np.ndarray) -> PeriodSums:
-        """Combine the rows (T, K) of a unit, NaN where they have no value."""
+    def period_sums(self, steps: BlockSteps, rows: np.ndarray) -> PeriodSums:
+        """Combine the rows (T, K) of a block, NaN where they have no value."""
         weights, rules = self.step_weights, self.rules
         if rules.degrees is not None:
             rows = rules.degrees.of(rows)

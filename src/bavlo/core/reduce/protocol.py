@@ -1,4 +1,4 @@
-"""What the main loop needs of a reducer, and the units of work that it is fed."""
+"""What the main loop needs of a reducer, and the blocks of work that it is fed."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ ENOUGH = 1e-9  # rounding that a share of steps or of an area may lack
 
 
 @dataclass(frozen=True)
-class Unit:
-    """A unit of work: a run of steps on the used cells.
+class Block:
+    """A block of work: a run of steps on the used cells.
 
     Parameters
     ----------
@@ -30,13 +30,13 @@ class Unit:
 
 
 class Reducer(Protocol[ValuesT, StateT, SettledT]):
-    """From the values of units to results, by states that merge in order of time.
+    """From the values of blocks to results, by states that merge in order of time.
 
-    A reducer is picklable and keeps nothing between calls, so that units may be computed anywhere.
+    A reducer is picklable and keeps nothing between calls, so that blocks may be computed anywhere.
     """
 
-    def update(self, unit: Unit, values: ValuesT) -> Sequence[StateT]:
-        """The state of one unit by itself."""
+    def update(self, block: Block, values: ValuesT) -> Sequence[StateT]:
+        """The state of one block by itself."""
 
     def merge(self, earlier: StateT, later: StateT) -> StateT:
         """The state of two neighbouring runs of steps together."""
@@ -49,7 +49,7 @@ class Reducer(Protocol[ValuesT, StateT, SettledT]):
 
 
 class EachAlone(Generic[One]):
-    """What reducers share whose units give results by themselves: nothing goes on to the next."""
+    """What reducers share whose blocks give results by themselves: nothing goes on to the next."""
 
     def merge(self, earlier: list[One], later: list[One]) -> list[One]:
         """Those of both."""

@@ -18,8 +18,8 @@ from bavlo.core.reduce.period_state import (
     Rules,
     StepWeights,
 )
-from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer, UnitSteps
-from bavlo.core.reduce.protocol import ENOUGH, Unit
+from bavlo.core.reduce.periods import BlockSteps, OpenPeriods, PeriodReducer
+from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.measures import Measure
 from bavlo.core.values.combine import MEAN, TOTAL
@@ -48,18 +48,18 @@ class RegionReducer(PeriodReducer[PeriodValues]):
         self.measures = measures
         self.percents = tuple(m.percent for m in measures if m.percent is not None)
 
-    def covered(self, steps: UnitSteps, sample: CellSample, sums: PeriodSums) -> OpenPeriods:
-        """The state of a unit: its sums, and the coverage of its steps."""
+    def covered(self, steps: BlockSteps, sample: CellSample, sums: PeriodSums) -> OpenPeriods:
+        """The state of a block: its sums, and the coverage of its steps."""
         if len(sample.area_valid) == 1:
             coverage = self._coverage_alike(steps, sample.area_valid)
         else:
             coverage = self._coverage(steps, sample.area_valid)
-        return (PeriodState(steps.first, steps.unit.first, steps.unit.last, sums, coverage),)
+        return (PeriodState(steps.first, steps.block.first, steps.block.last, sums, coverage),)
 
-    def _coverage(self, steps: UnitSteps, area_valid: np.ndarray) -> Coverage:
+    def _coverage(self, steps: BlockSteps, area_valid: np.ndarray) -> Coverage:
         """Of steps with an area (T, R) of their own."""
-        unit = steps.unit
-        area = np.broadcast_to(area_valid, (unit.last - unit.first, self.index.overlay.regions))
+        block = steps.block
+        area = np.broadcast_to(area_valid, (block.last - block.first, self.index.overlay.regions))
         counted = self._counts(area)
         days = steps.share * steps.of(self.step_weights.duration)
         by_day = steps.matrix(days)
@@ -71,7 +71,7 @@ class RegionReducer(PeriodReducer[PeriodValues]):
             steps.added(days),
         )
 
-    def _coverage_alike(self, steps: UnitSteps, area: np.ndarray) -> Coverage:
+    def _coverage_alike(self, steps: BlockSteps, area: np.ndarray) -> Coverage:
         """Of steps that all miss the same cells and so have the same area (1, R)."""
         counted = self._counts(area)
         number = steps.added(steps.share)[:, None]
@@ -92,17 +92,17 @@ class RegionReducer(PeriodReducer[PeriodValues]):
 class RegionFirst(RegionReducer):
     """Measure each step of a region, then combine the steps."""
 
-    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
+    def state_of(self, block: Block, cells: np.ndarray) -> OpenPeriods:
         """Measure every step (T, C) and combine the measures."""
-        steps = self.unit_steps(unit)
-        if self.sums_first and len(block) > 1:
-            state = self._cells_summed(steps, block)
+        steps = self.block_steps(block)
+        if self.sums_first and len(cells) > 1:
+            state = self._cells_summed(steps, cells)
             if state is not None:
                 return state
-        sample = CellSample(self.index, block, self.percents)
+        sample = CellSample(self.index, cells, self.percents)
         enough = self._counts(sample.area_valid) > 0
         values = [np.where(enough, m.compute(sample), np.nan) for m in self.measures]
-        rows = np.stack(values, axis=-1).reshape(block.shape[0], -1)
+        rows = np.stack(values, axis=-1).reshape(cells.shape[0], -1)
         return self.covered(steps, sample, self.period_sums(steps, rows))
 
     @cached_property
@@ -115,24 +115,24 @@ class RegionFirst(RegionReducer):
             and self.rules.most_missing is None
         )
 
-    def _cells_summed(self, steps: UnitSteps, block: np.ndarray) -> OpenPeriods | None:
+    def _cells_summed(self, steps: BlockSteps, cells: np.ndarray) -> OpenPeriods | None:
         """Add up the steps of each cell first; None where not all steps miss the same cells.
 
         What is added is the same, in another order, and a region is measured once a period instead
         of once a step.
         """
-        sample = CellSample(self.index, steps.matrix(self._amounts(steps)) @ block)
-        if not _miss_alike(block, sample.invalid):
+        sample = CellSample(self.index, steps.matrix(self._amounts(steps)) @ cells)
+        if not _miss_alike(cells, sample.invalid):
             return None
         return self._of_sums(steps, sample)
 
-    def _amounts(self, steps: UnitSteps) -> np.ndarray:
+    def _amounts(self, steps: BlockSteps) -> np.ndarray:
         """(N,) what each step of a period is multiplied by before it is added up."""
         total = self.rules.combine == TOTAL
         each = self.step_weights.factor if total else self.step_weights.weight
         return np.asarray(steps.share * steps.of(each))
 
-    def _of_sums(self, steps: UnitSteps, sample: CellSample) -> OpenPeriods:
+    def _of_sums(self, steps: BlockSteps, sample: CellSample) -> OpenPeriods:
         """Measure sums over periods of which all miss the same cells."""
         periods = sample.steps
         values = [measure.compute(sample) for measure in self.measures]
@@ -157,8 +157,8 @@ class RegionFirst(RegionReducer):
         return PeriodValues(state.first, value, state.coverage.area_valid(), steps)
 
 
-def _miss_alike(block: np.ndarray, missing: np.ndarray) -> bool:
-    """Whether all steps of a block (T, C) miss the same cells.
+def _miss_alike(cells: np.ndarray, missing: np.ndarray) -> bool:
+    """Whether all steps of a cells (T, C) miss the same cells.
 
     Parameters
     ----------
@@ -169,7 +169,7 @@ def _miss_alike(block: np.ndarray, missing: np.ndarray) -> bool:
         return False
     # A sum has a value only where all steps have one: only the others need another look.
     others = np.flatnonzero(missing[0])
-    return all(np.isnan(row[others]).all() for row in block)
+    return all(np.isnan(row[others]).all() for row in cells)
 
 
 class CellFirst(RegionReducer):
@@ -179,11 +179,11 @@ class CellFirst(RegionReducer):
     of the area whose cells have one.
     """
 
-    def state_of(self, unit: Unit, block: np.ndarray) -> OpenPeriods:
+    def state_of(self, block: Block, cells: np.ndarray) -> OpenPeriods:
         """Combine the values (T, C) of every cell."""
-        steps = self.unit_steps(unit)
-        sample = CellSample(self.index, block)
-        return self.covered(steps, sample, self.period_sums(steps, block))
+        steps = self.block_steps(block)
+        sample = CellSample(self.index, cells)
+        return self.covered(steps, sample, self.period_sums(steps, cells))
 
     def finish(self, state: PeriodState) -> PeriodValues:
         """Values of periods that are over."""

@@ -10,6 +10,7 @@ import numpy as np
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.zones import brought_onto
 from bavlo.core.values.kinds import COUNT, quantity
+from bavlo.engine import choices
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, GridSource, WholeRows, where
@@ -64,7 +65,8 @@ def further_weights(
             cells = WholeRows(weights.layout.shape, slice(first, last))
             return _values(weights, cells).reshape(-1, width)
 
-        brought = brought_onto(rows, weights.layout, source.layout, total=kind == "count")
+        strips = [(s.first, s.last) for s in choices.strips_of(0, *weights.layout.shape)]
+        brought = brought_onto(rows, weights.layout, source.layout, strips, total=kind == "count")
         report.note(f"{request.weight}: brought onto the cells of the grid, keeping its total")
         extra = brought.ravel()[shared.cells]
     if not extra.any():

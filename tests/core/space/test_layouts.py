@@ -7,7 +7,6 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.core.space import zones
 from bavlo.core.space.layout import (
     AUTHALIC_RADIUS_KM,
     CurvilinearLayout,
@@ -184,21 +183,21 @@ def rows_of(values):
 
 
 @pytest.mark.parametrize("strip", [1, 2, 5])
-def test_a_grid_that_is_read_in_strips_comes_onto_cells_as_in_one(strip, monkeypatch):
+def test_a_grid_that_is_read_in_strips_comes_onto_cells_as_in_one(strip):
     rng = np.random.default_rng(8)
     fine = GridLayout(np.linspace(80, 84, 33), np.linspace(-33, -37, 29))
     coarse = GridLayout(np.linspace(80.3, 83.6, 7), np.linspace(-34, -36.5, 6))
     people = rng.gamma(1, 50, fine.shape)
-    wanted = brought_onto(rows_of(people), fine, coarse, total=True)
-    monkeypatch.setattr(zones, "LEAST_STRIP", strip)
-    monkeypatch.setattr(zones, "STRIP", 1)
+    wanted = brought_onto(rows_of(people), fine, coarse, [(0, 28)], total=True)
+    strips = [(first, min(first + strip, 28)) for first in range(0, 28, strip)]
     asked = []
 
     def read(first, last):
         asked.append((first, last))
         return people[first:last].copy()
 
-    np.testing.assert_allclose(brought_onto(read, fine, coarse, total=True), wanted, rtol=1e-13)
+    found = brought_onto(read, fine, coarse, strips, total=True)
+    np.testing.assert_allclose(found, wanted, rtol=1e-13)
     assert len(asked) > 3
     assert all(last - first <= strip for first, last in asked)
     assert asked[0][0] > 0  # rows beside the target are not read
@@ -208,11 +207,12 @@ def test_bringing_people_onto_other_cells_keeps_their_number_and_densities_their
     rng = np.random.default_rng(2)
     fine, coarse = degrees(0, 6, 30, 36, 0.5), degrees(0, 6, 30, 36, 1.5)
     people = rng.uniform(0, 100, fine.shape)
-    there = brought_onto(rows_of(people), fine, coarse, total=True)
+    whole = [(0, fine.shape[0])]
+    there = brought_onto(rows_of(people), fine, coarse, whole, total=True)
     assert there.sum() == pytest.approx(people.sum(), rel=1e-12)
-    ones = brought_onto(rows_of(np.ones(fine.shape)), fine, coarse, total=False)
+    ones = brought_onto(rows_of(np.ones(fine.shape)), fine, coarse, whole, total=False)
     np.testing.assert_allclose(ones, 1, rtol=1e-12)
-    back = brought_onto(rows_of(there), coarse, fine, total=True)
+    back = brought_onto(rows_of(there), coarse, fine, [(0, coarse.shape[0])], total=True)
     assert back.sum() == pytest.approx(people.sum(), rel=1e-12)
 
 

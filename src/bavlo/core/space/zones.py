@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -13,7 +13,6 @@ from bavlo.core.space.pieces import SLIVER
 from bavlo.errors import InputError
 
 ReadRows = Callable[[int, int], np.ndarray]
-STRIP, LEAST_STRIP = 2**22, 512  # cells that are read at once, and rows: those of a usual tile
 NO_ZONE = -1
 
 
@@ -170,7 +169,12 @@ def _areas_of_rows(layout: GridLayout, first: int, last: int) -> np.ndarray:
 
 
 def brought_onto(
-    read: ReadRows, source: GridLayout, target: GridLayout, *, total: bool
+    read: ReadRows,
+    source: GridLayout,
+    target: GridLayout,
+    strips: Iterable[tuple[int, int]],
+    *,
+    total: bool,
 ) -> np.ndarray:
     """Values of one grid on the cells of another, conserving their total or their mean.
 
@@ -179,6 +183,8 @@ def brought_onto(
     read
         Gives the rows `first` to `last` (excluded) of the source's values, (n, nx) float64; NaN
         counts as nothing. Only rows that share something with the target are asked for.
+    strips
+        The first row and the one after the last of all strips that are read one after the other.
     total
         Values are totals of their cell (people) rather than densities.
 
@@ -196,11 +202,8 @@ def brought_onto(
     x = longitude_shares(source, target)
     rows = sparse.csr_array((y[2], (y[0], y[1])), shape=(target.shape[0], source.shape[0]))
     columns = sparse.csr_array((x[2], (x[0], x[1])), shape=(target.shape[1], source.shape[1]))
-    width = source.shape[1]
-    strip = max(LEAST_STRIP, STRIP // width // LEAST_STRIP * LEAST_STRIP)
-    by_row = np.zeros((target.shape[0], width))
-    for first in range(0, source.shape[0], strip):
-        last = min(first + strip, source.shape[0])
+    by_row = np.zeros((target.shape[0], source.shape[1]))
+    for first, last in strips:
         shares = rows[:, first:last]
         if not shares.nnz:
             continue

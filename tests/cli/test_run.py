@@ -357,7 +357,10 @@ def test_an_interrupt_keeps_what_is_whole(folder):
     assert not [name for name in made if ".part." in name]
 
 
-def test_files_of_a_run_that_was_killed_before_it_could_say_so_are_the_study_s_own(folder):
+@pytest.mark.parametrize("in_the_middle", [False, True])
+def test_files_of_a_run_that_was_stopped_before_it_could_say_so_are_the_study_s_own(
+    folder, in_the_middle
+):
     before = ledger.Ledger.note
     said(folder)
     first = outputs(folder)
@@ -365,7 +368,11 @@ def test_files_of_a_run_that_was_killed_before_it_could_say_so_are_the_study_s_o
 
     def killed(self, result, request, inputs):
         if result.name == "volumes":
-            raise KeyboardInterrupt
+            stop = KeyboardInterrupt
+            if not in_the_middle:
+                raise stop
+            with mock.patch.object(ledger.Ledger, "given", side_effect=stop):
+                before(self, result, request, inputs)
         before(self, result, request, inputs)
 
     with mock.patch.object(ledger.Ledger, "note", killed):

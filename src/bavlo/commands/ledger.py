@@ -227,13 +227,15 @@ class Ledger:
 
     def note(self, result: StudyResult, request: Request, inputs: Mapping[str, Any]) -> None:
         """A result was made."""
-        self.promised.pop(result.name, None)
-        self.told[result.name] = {
+        made = {
             "version": __version__,
             "given": _plain(self.given(result)),
             "inputs": dict(inputs),
             "outputs": {str(path): _stamp(path) for path in _outputs(request)},
         }
+        self.told[result.name] = made
+        # Promised up to here: an interrupt in between must not leave files of nobody.
+        self.promised.pop(result.name, None)
         self.keep()
 
     def latest(self, grids: tuple[StudyGrid, ...]) -> dict[str, str]:

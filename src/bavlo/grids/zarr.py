@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -15,16 +16,30 @@ from bavlo.files import DAMAGE
 from bavlo.grids import cf, cf_format
 from bavlo.grids import urls as addresses
 from bavlo.grids.container import Container, Stored
-from bavlo.remembered import INDEXES
+from bavlo.remembered import INDEXES, Stamp, stamp_of
+
+ARRAY = ".zarray"  # of version 2
+METADATA = (ARRAY, ".zattrs", ".zgroup", ".zmetadata", "zarr.json")
 
 
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
     """The variables of a store."""
     try:
-        yield INDEXES.get(("Zarr", str(path)), lambda: _container(path))
+        key = "Zarr", str(path), *_stamps(path)
+        yield INDEXES.get(key, lambda: _container(path))
     except DAMAGE as error:
         raise cf.unreadable(path, error) from error
+
+
+def _stamps(folder: Path) -> Iterator[Stamp]:
+    """Those of all metadata of a store in a folder, which tell whether it is as it was."""
+    marks = [folder / name for name in METADATA]
+    yield from (stamp_of(mark) for mark in marks if mark.is_file())
+    if not (folder / ARRAY).is_file() and folder.is_dir():  # whose chunks may be very many
+        for inner in sorted(entry.path for entry in os.scandir(folder) if entry.is_dir()):
+            if any(Path(inner, name).is_file() for name in METADATA):
+                yield from _stamps(Path(inner))
 
 
 def _container(path: Path) -> Container:

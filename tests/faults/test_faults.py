@@ -23,7 +23,7 @@ UNCOVERED = {
 def test_no_damage_ends_in_a_fault_a_hang_a_crash_or_an_unfounded_answer(seed):
     # In a process of its own, since it forks.
     ended = subprocess.run(
-        [sys.executable, BENCH, "110", "--seed", str(seed), "--kills", "8"],
+        [sys.executable, BENCH, "150", "--seed", str(seed), "--kills", "8"],
         capture_output=True,
         text=True,
         timeout=600,
@@ -35,7 +35,7 @@ def test_no_damage_ends_in_a_fault_a_hang_a_crash_or_an_unfounded_answer(seed):
         for cells in ([part.strip() for part in line.strip("|").split("|")] for line in lines)
         if len(cells) == 8 and cells[1].isdigit()
     }
-    assert rows["all"][:2] > [60, 8]
+    assert rows["all"][:2] > [80, 10]
     assert rows["all"][4:] == [0, 0, 0], ended.stdout
     silent = {name for name, counts in rows.items() if counts[3] and name != "all"}
     assert silent <= UNCOVERED, ended.stdout

@@ -1,1 +1,1 @@
-"""How work is done: cut into units and segments, by threads or on a cluster, within a memory."""
+"""How work is done: cut into blocks and segments, by threads or on a cluster, within a memory."""

@@ -20,8 +20,8 @@ from bavlo.engine.segments import Segment, common_assignment, plan_blocks, plan_
 
 NUMBER = 8  # bytes of a float64
 
-# Cells × steps of a block, cells × steps of a brick, cells of a band of written rows: 16 MB, so
-# that a block for each of eight workers, with its copies, stays within the usual 1 GB.
+# Cells × steps of a block, cells × steps of a brick, cells of a band of written rows: 16 MB, with
+# the copies below some 150 MB for each that is under way.
 BLOCK_VALUES = 2**21
 # Blocks from which a segment ends with a period, and from which it ends in any case; of counts
 # fewer, so that no state holds too many periods.
@@ -35,8 +35,8 @@ STRIP_ROWS, STRIP_CELLS = 512, 2**24
 # five shared areas; rows of a band at least.
 BAND_CELLS = {"steps": 2**23, "combined": BLOCK_VALUES, "two systems": 2**20}
 BAND_ROWS = 8
-# Copies of a block's values that a job holds: decoded, masked, filled, turned and so on. Measured
-# as peaks of resident memory (bench/memory.py), and rounded up.
+# Copies of a block's values that a job holds: decoded, masked, filled, turned and so on. Estimates,
+# against which bench/memory.py holds the peaks of resident memory.
 COPIES = {
     "series": 8.0,
     "sorted cells": 8.0,  # ranks, orders, weights and their sums
@@ -130,7 +130,13 @@ def band_height(shape: tuple[int, int], cells: int, chunk: int, what: str) -> in
 
 
 def rows_beneath(width: int) -> int:
-    """Written rows of a band of which the rows beneath, of so many cells, are read in strips."""
+    """Written rows of a band, where the rows of the grid beneath are read in strips.
+
+    Parameters
+    ----------
+    width
+        Cells of a row of that grid.
+    """
     return max(1, BLOCK_VALUES // width)
 
 
@@ -150,7 +156,7 @@ class GroupSize:
     sorts
         Cells are put in order.
     by_entry
-        Numbers that each step needs of each shared cell.
+        Each step takes two numbers of each shared cell.
     """
 
     by_cell: bool
@@ -201,8 +207,16 @@ def needs_of_blocks(
 
 
 def needs_of_grid(blocks: Sequence[Block], cells: int, periods: int, memory: int) -> Needs:
-    """What blocks of periods of cells take; with `periods` that are all kept for bricks, else 0."""
-    kept = cells * NUMBER * KEPT_OF_CELL["periods"] * 1.0
+    """What the blocks of a grid take whose cells are combined over periods.
+
+    Parameters
+    ----------
+    periods
+        Those of which all values are kept, to be worked on by bricks; 0 where none are.
+    memory
+        That the run may take.
+    """
+    kept = float(cells * NUMBER * KEPT_OF_CELL["periods"])
     brick = 0
     if periods:
         kept += min(RECORDS_SHARE * memory, cells * periods * NUMBER)

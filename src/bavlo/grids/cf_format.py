@@ -130,4 +130,5 @@ def _keeps_slabs(variable: Stored, stored_chunks: tuple[int, ...]) -> bool:
     if not variable.is_hdf5 or variable.chunks is None:
         return False
     slab = stored_chunks[0] * (_size(variable) // max(variable.shape[0], 1))
+    # With room for those of another variable, which are read in turn.
     return stored_chunks[0] == 1 or 2 * slab <= (INFLATED.most_bytes or 0)

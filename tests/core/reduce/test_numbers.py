@@ -26,6 +26,20 @@ values = arrays.arrays(
 )
 
 
+def one_region(cells):
+    """A region of whole cells that weigh alike."""
+    number, ones = np.arange(cells), np.ones(cells)
+    return Overlay(
+        (1, cells),
+        number,
+        np.array([0, cells]),
+        number.astype(np.int32),
+        ones,
+        ones,
+        np.array([float(cells)]),
+    )
+
+
 @settings(max_examples=60)
 @given(block=values, seed=st.integers(0, 99), percent=st.sampled_from([0, 5, 50, 90, 99.5, 100]))
 def test_measures_agree_with_plain_loops(block, seed, percent):
@@ -141,15 +155,7 @@ def test_units_merge_to_what_one_unit_gives(cuts, combine, order, every):
 def test_orders_differ_as_they_should():
     """The wettest cell's total is not the total of each day's wettest cell."""
     block = np.array([[10.0, 0.0], [0.0, 10.0]])
-    shared = Overlay(
-        (1, 2),
-        np.arange(2),
-        np.array([0, 2]),
-        np.arange(2, dtype=np.int32),
-        np.ones(2),
-        np.ones(2),
-        np.array([2.0]),
-    )
+    shared = one_region(2)
     measures = (parse_measure("max"),)
     step_weights = step_weights_of(daily(2), "all")
     found = []
@@ -163,15 +169,7 @@ def test_orders_differ_as_they_should():
 def test_a_cell_with_a_gap_counts_its_days_and_leaves_the_region_when_cells_come_first():
     block = np.ones((4, 4))
     block[1, 0] = np.nan
-    shared = Overlay(
-        (1, 4),
-        np.arange(4),
-        np.array([0, 4]),
-        np.arange(4, dtype=np.int32),
-        np.ones(4),
-        np.ones(4),
-        np.array([4.0]),
-    )
+    shared = one_region(4)
     measures = (parse_measure("mean"),)
     step_weights = step_weights_of(daily(4), "all")
     region = RegionFirst(OverlayIndex(shared), step_weights, measures, Rules("total"))
@@ -194,15 +192,7 @@ def test_a_cell_with_a_gap_counts_its_days_and_leaves_the_region_when_cells_come
 def test_the_share_of_area_with_data_is_that_of_the_steps_that_count_or_else_of_all(
     missing, area, value, steps
 ):
-    shared = Overlay(
-        (1, 4),
-        np.arange(4),
-        np.array([0, 4]),
-        np.arange(4, dtype=np.int32),
-        np.ones(4),
-        np.ones(4),
-        np.array([4.0]),
-    )
+    shared = one_region(4)
     block = np.ones((2, 4))
     for step, cells in enumerate(missing):
         block[step, :cells] = np.nan

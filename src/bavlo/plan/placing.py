@@ -17,7 +17,7 @@ import platform
 import re
 import shutil
 import signal
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -75,9 +75,17 @@ def whole_files(paths: Sequence[Path], *, replace: bool) -> Iterator[dict[Path, 
             raise
         raise _not_written(refused or error, drafts) from error
     finally:
-        for draft in drafts.values():
-            with contextlib.suppress(OSError):
-                shutil.rmtree(draft) if draft.is_dir() else draft.unlink(missing_ok=True)
+        with _undisturbed():
+            _remove(drafts.values())
+
+
+def _remove(drafts: Iterable[Path]) -> None:
+    """Remove drafts, and what libraries keep beside them under names that begin with theirs."""
+    with contextlib.suppress(OSError):
+        for draft in drafts:
+            mark = f"{draft.name.partition('.part')[0]}.part"
+            for left in [p for p in draft.parent.iterdir() if p.name.startswith(mark)]:
+                shutil.rmtree(left) if left.is_dir() else left.unlink(missing_ok=True)
 
 
 def _not_written(error: Exception, drafts: dict[Path, Path]) -> OutputError:

@@ -198,10 +198,14 @@ def test_an_output_for_which_there_is_no_room_is_one_line_and_leaves_nothing(
 
 def test_what_a_library_kept_beside_a_draft_goes_with_it(tmp_path):
     # As a spreadsheet's rows, where the interrupt comes while their folder is being removed.
-    with pytest.raises(KeyboardInterrupt), whole_files([tmp_path / "t.xlsx"], replace=False) as to:
-        draft = to[tmp_path / "t.xlsx"]
-        waiting = draft.with_name(f"{draft.name}-rows")
-        waiting.mkdir()
-        (waiting / "1").touch()
-        raise KeyboardInterrupt
+    def write():
+        with whole_files([tmp_path / "t.xlsx"], replace=False) as drafts:
+            (draft,) = drafts.values()
+            waiting = draft.with_name(f"{draft.name}-rows")
+            waiting.mkdir()
+            (waiting / "1").touch()
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        write()
     assert not list(tmp_path.iterdir())

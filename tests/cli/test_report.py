@@ -115,16 +115,15 @@ def test_downloads_are_the_files_and_long_tables_are_cut(folder):
     assert count == 360
 
 
-def test_what_is_too_large_is_linked_and_more_rows_are_said(folder, tmp_path, monkeypatch):
-    from bavlo.commands import report
-
-    monkeypatch.setattr(report, "MOST_ROWS", 100)
-    monkeypatch.setattr(report, "MOST_WITHIN", 10)
-    run("report", folder / "rain.csv", "--out", folder / "small.html")
+def test_what_is_too_large_is_linked_and_more_rows_are_said(folder):
+    names = ["--only", "[A-N]*"]
+    run("series", "rain_*.nc", "--regions", "watersheds.geojson", *names, "--every", "day",
+        "--during", "1991..2010", "--out", "days.json", cwd=folder)  # fmt: skip
+    run("report", "days.json", "--out", "small.html", cwd=folder)
     text = (folder / "small.html").read_text()
-    assert '<a href="rain.csv">rain.csv</a>' in text
-    assert "Of 1,170 rows; the download has all." in text
-    assert len([row for row in Reader(text).rows if row]) <= 100
+    assert '<a href="days.json">days.json</a>' in text
+    assert "Of 51,135 rows; the download has all." in text
+    assert 0 < len([row for row in Reader(text).rows if row]) <= 2000
 
 
 def test_a_study_is_one_page_with_a_section_for_each_table_and_map(folder):

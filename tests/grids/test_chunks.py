@@ -2,6 +2,10 @@
 
 import itertools
 import pickle
+import re
+import shutil
+from dataclasses import replace
+from pathlib import Path
 from types import SimpleNamespace
 
 import h5py
@@ -9,21 +13,16 @@ import netCDF4
 import numpy as np
 import pytest
 
-from bavlo.core.values.kinds import Quantity
 from bavlo.errors import BavloError
-from bavlo.grids import cfgrid, scratch
 from bavlo.grids.fast import chunks
 from bavlo.grids.fast.chunk_table import chunk_table
 from bavlo.grids.open import open_grid
 from bavlo.grids.rechunk import Room, rechunked
 from bavlo.grids.source import CellSelection, whole
-from bavlo.plan import inspection, reading
-from bavlo.plan.inspection import inspect
-from bavlo.remembered import INFLATED, OPEN_FILES
+from bavlo.remembered import OPEN_FILES
 from support import box, run, write_grid, write_regions
 
 SHAPE = (11, 13, 17)
-READER_OF = chunks.reader_of
 DTYPES = ["<f4", ">f4", "<f8", "<i2", ">i2", "|u1", "<u4", ">i8"]
 FILTERS = {
     "none": {},
@@ -41,17 +40,14 @@ KEYS = [
 ]
 
 
-@pytest.fixture
-def inflated(monkeypatch):
-    """Where the chunks lie that are inflated, in their order."""
-    found, plain = [], chunks.ChunkReader._inflated
+def read_as(path, **fields):
+    """A grid whose file is read as if it had these properties."""
+    source = open_grid([path])
+    return replace(source, files=tuple(replace(f, **fields) for f in source.files))
 
-    def noted(reader, file, offset, length):
-        found.append(offset)
-        return plain(reader, file, offset, length)
 
-    monkeypatch.setattr(chunks.ChunkReader, "_inflated", noted)
-    return found
+def by_the_library(path):
+    return read_as(path, is_hdf5=False, keeps_slabs=False)
 
 
 @pytest.mark.parametrize("filters", FILTERS)
@@ -98,18 +94,17 @@ def write(path, values, **storage):
 
 
 @pytest.mark.parametrize("steps", [1, 4])
-def test_both_ways_give_the_same_digits_and_damage_is_told(steps, monkeypatch, tmp_path):
+def test_both_ways_give_the_same_digits_and_damage_is_told(steps, tmp_path):
     values = np.random.default_rng(1).integers(-5, 400, (20, 60, 70)).astype("i2")
     storage = {"zlib": True, "shuffle": True, "chunksizes": (steps, 25, 70)}
     path = write(tmp_path / "g.nc", values, **storage)
     grid = open_grid([path])
     cells = CellSelection((60, 70), np.array([5, 300, 301, 4100]))
     fast = [grid.read(0, 20, whole((60, 70))), grid.read(3, 9, cells)]
-    monkeypatch.setattr(chunks, "reader_of", lambda path, name: None)
-    usual = [grid.read(0, 20, whole((60, 70))), grid.read(3, 9, cells)]
+    plain = by_the_library(path)
+    usual = [plain.read(0, 20, whole((60, 70))), plain.read(3, 9, cells)]
     for a, b in zip(fast, usual, strict=True):
         assert a.tobytes() == b.tobytes()
-    monkeypatch.undo()
     OPEN_FILES.clear()
     whole_file = bytearray(path.read_bytes())
     with h5py.File(path) as file:
@@ -137,9 +132,7 @@ STORED = ["<f4", ">f4", "<f8", "<i1", "<i2", ">i2", "<i4", ">i4", "<u2", "<i8"]
 @pytest.mark.slow
 @pytest.mark.parametrize("packing", PACKINGS)
 @pytest.mark.parametrize("dtype", STORED)
-def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
-    dtype, packing, monkeypatch, tmp_path
-):
+def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(dtype, packing, tmp_path):
     attributes = dict(PACKINGS[packing])
     for name in ("valid_range", "missing_value"):
         if name in attributes:
@@ -163,13 +156,10 @@ def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
         with netCDF4.Dataset(path, "a") as data:  # the numbers above are the stored ones
             data["rain"].setncatts(attributes)
         told = []
-        for reader in (chunks.reader_of, lambda path, name: None):
-            monkeypatch.setattr(cfgrid.chunks, "reader_of", reader)
-            grid = open_grid([path])
+        for grid in (open_grid([path]), by_the_library(path)):
             told.append((grid.read(0, 12, whole((20, 30))), grid.read(3, 8, cells)))
             OPEN_FILES.clear()
-        monkeypatch.setattr(cfgrid.chunks, "reader_of", READER_OF)
-        assert READER_OF(path, "rain") is not None
+        assert chunks.reader_of(path, "rain") is not None
         for fast, usual in zip(*told, strict=True):
             assert fast.tobytes() == usual.tobytes()
         assert np.isnan(told[0][0]).any()
@@ -187,7 +177,7 @@ def test_every_packing_and_byte_order_gives_the_same_digits_both_ways(
     ],
     ids=lambda filters: " ".join(map(str, filters.values())),
 )
-def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tmp_path):
+def test_filters_that_are_not_known_go_the_ordinary_way(filters, tmp_path):
     values = np.random.default_rng(3).gamma(1, 5, (6, 16, 16)).astype("f4")
     try:
         path = write_grid(tmp_path / "g.nc", values, chunksizes=(1, 16, 16), **filters)
@@ -202,15 +192,12 @@ def test_filters_that_are_not_known_go_the_ordinary_way(filters, monkeypatch, tm
 
 @pytest.mark.parametrize("chunk", [(60, 1, 1), (60, 6, 7), (60, 2, 7), (25, 3, 2)])
 @pytest.mark.parametrize("memory", [2**30, 2**12])
-def test_every_chunk_is_inflated_once_whatever_its_shape(
-    chunk, memory, inflated, tmp_path, monkeypatch
-):
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)  # as if the chunks were too large to be kept
+def test_chunks_of_many_steps_go_to_a_scratch_file_whatever_their_shape(chunk, memory, tmp_path):
     values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
     path = write_grid(
         tmp_path / "a.nc", values, chunksizes=chunk, zlib=True, shuffle=True, complevel=1
     )
-    source = open_grid([path])
+    source = read_as(path, keeps_slabs=False)
     cells = whole((6, 7))
     said = []
     room = Room(memory, lambda size: 2, tmp_path)
@@ -218,23 +205,16 @@ def test_every_chunk_is_inflated_once_whatever_its_shape(
         blocks = [same.read(a, min(a + 7, 60), cells) for a in range(0, 60, 7)]
         assert ["scratch file" in line for line in said] == [True]
     np.testing.assert_array_equal(np.concatenate(blocks), values.reshape(60, -1).astype(float))
-    assert sorted(inflated) == sorted(READER_OF(path, "rain").offset.ravel().tolist())
     assert [p.name for p in tmp_path.iterdir()] == ["a.nc"]  # the scratch file is gone
 
 
 @pytest.mark.parametrize("order", [("time", "lat", "lon"), ("lat", "lon", "time")])
-@pytest.mark.parametrize("height", [60, 25, 7])
-@pytest.mark.parametrize("band", [1, 2000, 2**25])
-@pytest.mark.parametrize(
-    ("small", "dtype"),
-    [(0, "<f4"), (2**14, "<f4"), (2**14, "<i2"), (0, ">f4"), (2**14, ">f4"), (0, ">f8")],
-)
+@pytest.mark.parametrize("height", [60, 7])
+@pytest.mark.parametrize("memory", [2**5, 2**16, 2**30])
+@pytest.mark.parametrize("dtype", ["<f4", "<i2", ">f4", ">f8"])
 def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_workers(
-    order, height, band, small, dtype, tmp_path, monkeypatch
+    order, height, memory, dtype, tmp_path
 ):
-    monkeypatch.setattr(scratch, "BAND", band)
-    monkeypatch.setattr(chunks, "SMALL_CHUNK", small)
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
     rng = np.random.default_rng(5)
     values = rng.gamma(2, 50, (60, 11, 13)).astype(dtype)
     endian = {"<": "little", ">": "big"}[dtype[0]]
@@ -267,67 +247,58 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
             place = tuple(part.get(name, slice(None)) for name in order)
             rain[place] = turned_about[place]
     values = np.where(values == -9, np.nan, values)
-    source = open_grid([tmp_path / "a.nc"])
+    source = read_as(tmp_path / "a.nc", keeps_slabs=False)
     used = np.sort(rng.choice(11 * 13, 80, replace=False))
     cells = CellSelection((11, 13), used)
     said = []
-    with rechunked(source, cells, Room(2**30, lambda size: 3, tmp_path), said.append) as same:
+    with rechunked(source, cells, Room(memory, lambda size: 3, tmp_path), said.append) as same:
         assert len(said) == 1
         for first, last in ((0, 60), (3, 31), (59, 60)):
             block = same.read(first, last, cells)
             np.testing.assert_array_equal(block, values.reshape(60, -1)[first:last, used])
 
 
-def test_of_large_chunks_a_sample_inflates_the_first_one_alone_and_once(
-    inflated, tmp_path, monkeypatch
-):
-    monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
-    values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90))
-    values[70, 20, 30] = -9999
-    path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
-    inspect(open_grid([path]), Quantity("amount", "mm", "mm", "its unit"))
-    assert inflated == READER_OF(path, "rain").offset[[0], 0, 0].tolist()
-    regions = write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 85, 39)})
-    words = ["series", path, "--regions", regions, "--every", "day"]
-    refused = run(*words, check=False)  # what the others hold is still never a number
-    assert "holds -9999, which this variable cannot be" in refused.stderr
-    run(*words, "--missing", "-9999")
+@pytest.fixture(scope="module")
+def large(tmp_path_factory):
+    """A folder with a grid in two chunks that are too large to be kept, and one stored plainly."""
+    folder = tmp_path_factory.mktemp("large")
+    values = np.zeros((72, 500, 500), "f4")  # two chunks of 36 MB
+    values[:, ::50, ::50] = np.random.default_rng(3).gamma(1, 5, (72, 10, 10)).round(2)
+    at = {"lat": np.arange(500) * 0.1, "lon": np.arange(500) * 0.1}
+    write_grid(folder / "plain.nc", values, **at)
+    many = {**at, "chunksizes": (36, 500, 500), "zlib": True, "complevel": 1}
+    write_grid(folder / "a.nc", values, **many)
+    values[70, 120, 330] = -9999
+    write_grid(folder / "marked.nc", values, **many)
+    write_regions(folder / "r.geojson", {"a": box(6.2, 0.1, 48, 13.9)})
+    return folder
+
+
+WORDS = ["--regions", "r.geojson", "--every", "day", "--format", "csv"]
 
 
 @pytest.mark.parametrize("jobs", [1, 2])
-@pytest.mark.parametrize("sizes", [(18, 40, 90), (73, 20, 30), (18, 20, 30)])
-@pytest.mark.parametrize("west", [1, 62])
-def test_large_chunks_are_inflated_once_and_one_for_the_sample(
-    west, sizes, jobs, inflated, tmp_path, monkeypatch
-):
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
-    monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    values = np.random.default_rng(3).gamma(1, 5, (73, 40, 90)).round(2)
-    path = write_grid(tmp_path / "a.nc", values, chunksizes=sizes, zlib=True)
-    plain = write_grid(tmp_path / "b.nc", values)
-    regions = write_regions(tmp_path / "r.geojson", {"a": box(west, 1, west + 25, 39)})
-    words = ["--regions", regions, "--every", "day", "--format", "csv", "--jobs", jobs]
-    found = run("series", path, *words).stdout
-    once = [offset for offset in set(inflated) if inflated.count(offset) == 1]
-    beneath = READER_OF(path, "rain").offset[:, :, west // sizes[2] : (west + 24) // sizes[2] + 1]
-    assert set(beneath.ravel().tolist()) <= set(inflated)
-    if sizes[1:] == (40, 90):  # else several are looked at
-        assert len(once) == len(set(inflated)) - 1
-    assert found == run("series", plain, *words).stdout
+def test_large_chunks_give_the_same_numbers(large, jobs):
+    found, wanted = (
+        run("series", n, *WORDS, "--jobs", jobs, cwd=large) for n in ("a.nc", "plain.nc")
+    )
+    assert found.stdout == wanted.stdout
 
 
-def test_a_large_chunk_that_is_damaged_is_told_with_its_file(tmp_path, monkeypatch):
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
-    monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    values = np.random.default_rng(3).gamma(1, 5, (36, 40, 90)).round(2)
-    path = write_grid(tmp_path / "a.nc", values, chunksizes=(18, 40, 90), zlib=True)
-    second = int(READER_OF(path, "rain").offset[1, 0, 0])
+def test_a_mark_that_no_sample_of_large_chunks_met_is_still_never_a_number(large):
+    refused = run("series", "marked.nc", *WORDS, check=False, cwd=large)
+    assert "holds -9999, which this variable cannot be" in refused.stderr
+    run("series", "marked.nc", *WORDS, "--missing", "-9999", cwd=large)
+
+
+def test_a_large_chunk_that_is_damaged_is_told_with_its_file(large, tmp_path):
+    path = Path(shutil.copy(large / "a.nc", tmp_path))
+    second = int(chunks.reader_of(path, "rain").offset[1, 0, 0])
     with path.open("r+b") as file:
         file.seek(second + 100)
         file.write(b"\xff" * 50)
-    regions = write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 85, 39)})
-    refused = run("series", path, "--regions", regions, "--every", "day", "--jobs", 2, check=False)
+    words = ["series", path, "--regions", large / "r.geojson", "--every", "day", "--jobs", 2]
+    refused = run(*words, check=False)
     assert refused.returncode != 0
     assert "a.nc" in refused.stderr
     assert "damaged" in refused.stderr
@@ -340,24 +311,19 @@ def test_a_chunk_that_no_file_can_hold_is_damage():
         chunk_table(dataset)
 
 
-def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(tmp_path, monkeypatch):
-    monkeypatch.setattr(inspection, "LARGE_CHUNK", 2**10)
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
-    write_grid(tmp_path / "a.nc", np.ones((60, 9, 9)), chunksizes=(60, 9, 9), zlib=True)
-    write_regions(tmp_path / "r.geojson", {"a": box(1, 1, 5, 5)})
-    words = ["series", "a.nc", "--regions", "r.geojson", "--out", "o.csv"]
-    run(*words, cwd=tmp_path)
-    monkeypatch.setattr(reading, "worker_bytes", lambda file, memory: 2e9)
-    refused = run(*words, "--replace", cwd=tmp_path, check=False)
-    assert "--memory: 1.0GB is too little; this job needs" in refused.stderr
+def test_a_chunk_larger_than_the_memory_is_an_error_that_names_the_least(large):
+    words = ["series", "a.nc", *WORDS, "--jobs", 1]
+    refused = run(*words, "--memory", "250MB", cwd=large, check=False)
+    assert "--memory: 250MB is too little; this job needs" in refused.stderr
+    least = re.search(r"needs (\d+MB)", refused.stderr)[1]
+    run(*words, "--memory", least, cwd=large)
 
 
 @pytest.mark.parametrize("memory", [2**30, 2**12])
-def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path, monkeypatch):
-    monkeypatch.setattr(INFLATED, "most_bytes", 0)
+def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path):
     values = np.random.default_rng(0).gamma(1, 5, (60, 6, 7)).astype("f4")
     write_grid(tmp_path / "a.nc", values, chunksizes=(60, 2, 7), zlib=True, complevel=1)
-    source = open_grid([tmp_path / "a.nc"])
+    source = read_as(tmp_path / "a.nc", keeps_slabs=False)
     cells, said = whole((6, 7)), []
     room = Room(memory, lambda size: 2, tmp_path, elsewhere=True)
     with rechunked(source, cells, room, said.append) as same:

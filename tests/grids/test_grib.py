@@ -6,6 +6,7 @@ import numpy as np
 import pyproj
 import pytest
 
+from bavlo import kept
 from bavlo.commands.describe_grids import describe_grid
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM
 from bavlo.core.time.axis import iso_minute
@@ -422,16 +423,20 @@ def test_the_index_of_a_large_file_is_kept_as_long_as_the_file_does_not_change(
     tmp_path, monkeypatch
 ):
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
-    monkeypatch.setattr(grib, "WORTH_KEEPING", 0)
-    path = write(tmp_path / "t.grib2", message(), message(dataDate=20130306))
+    many = np.random.default_rng(2).random((1000, 1000))
+    cells = {
+        "Ni": 1000, "Nj": 1000, "iDirectionIncrementInDegrees": 0.01,
+        "jDirectionIncrementInDegrees": 0.01, "latitudeOfLastGridPointInDegrees": -7.49,
+        "longitudeOfLastGridPointInDegrees": 30.49,
+    }  # fmt: skip
+    large = [message(many, **cells), message(many, dataDate=20130306, **cells)]
+    path = write(tmp_path / "t.grib2", *large)
     first = grib.messages_of(path)
+    assert len(kept.entries()) == 1
     INDEXES.clear()
-    monkeypatch.setattr(grib, "scan", lambda path: pytest.fail("was looked for again"))
     again = grib.messages_of(path)
     assert again.headers == first.headers
     for name in grib.ARRAYS:
         assert (getattr(again, name) == getattr(first, name)).all()
-    monkeypatch.undo()
-    monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
-    write(path, message())
+    write(path, large[0])
     assert grib.messages_of(path).end.size == 1

@@ -15,14 +15,12 @@ from bavlo.errors import BavloWarning
 from bavlo.regions import cache as overlaycache
 from support import run
 
-LAYOUT = GridLayout(np.linspace(0, 20, 81), np.linspace(0, 10, 41))
+LAYOUT = GridLayout(np.linspace(0, 20, 401), np.linspace(0, 10, 301))
 
 
 @pytest.fixture
 def cache(tmp_path, monkeypatch):
     monkeypatch.setenv("BAVLO_CACHE", str(tmp_path / "cache"))
-    monkeypatch.setattr(overlaycache, "WORTH", 0.0)
-    monkeypatch.setattr(overlaycache, "SMALL", 0)
     return tmp_path / "cache"
 
 

@@ -14,8 +14,10 @@ import pyogrio
 import pytest
 import shapely
 
-from bavlo.tables.formats import ENDINGS, FORMATS, ending_of, read_table
+from bavlo.tables import xlsx
+from bavlo.tables.formats import ENDINGS, FORMATS, Companions, ending_of, read_table
 from bavlo.tables.layouts import short_names
+from bavlo.tables.table import Column, Table
 from support import box, run, write_grid, write_regions
 
 AWKWARD = {
@@ -107,13 +109,16 @@ def test_dates_before_1900_are_text_in_a_spreadsheet(tmp_path):
     assert sheet["C2"].value == "1850-01-01"
 
 
-def test_more_rows_than_a_sheet_holds_go_on_in_another(world, tmp_path, monkeypatch):
-    from bavlo.tables import xlsx
-
-    monkeypatch.setattr(xlsx, "MOST_ROWS", 20)
-    out = write(world, tmp_path, "t.xlsx", "--every", "month")
-    assert openpyxl.load_workbook(out).sheetnames == ["series", "series 2", "series 3", "about"]
-    assert len(read_table(out)) == 14 * 4
+def test_more_rows_than_a_sheet_holds_go_on_in_another(tmp_path):
+    most = 1_048_575
+    values = np.full(most + 3, np.nan)
+    values[[0, most - 1, most, most + 2]] = [1, 2, 3, 4]
+    table = Table("counts", {"row": most + 3}, (Column("value", ("row",), values),))
+    out = tmp_path / "t.xlsx"
+    xlsx.write_file(table, out, Companions({}))
+    book = openpyxl.load_workbook(out, read_only=True)
+    assert book.sheetnames == ["counts", "counts 2", "about"]
+    assert [row[0].value for row in book["counts 2"].iter_rows(min_row=2)] == [3, None, 4]
 
 
 def test_parquet_has_types_and_provenance(world, tmp_path):

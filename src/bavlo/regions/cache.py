@@ -6,7 +6,6 @@ An entry is found by the content of the grid layout and of the regions, never by
 from __future__ import annotations
 
 import hashlib
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -19,8 +18,7 @@ from bavlo.core.space.regions import Regions
 from bavlo.kept import OVERLAY, folder, keep, load
 
 FORMAT = "4"  # of the entries; another number makes all older ones useless
-SMALL = 10_000  # cells and vertices whose overlay is made sooner than the cache is asked
-WORTH = 0.3  # seconds that an overlay must take to be kept
+SMALL = 100_000  # cells and vertices up to which an overlay takes some 0.2 s
 PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
 
 
@@ -41,7 +39,7 @@ def key_of(regions: Regions, layout: GridLayout) -> str:
 
 
 def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay]) -> Overlay:
-    """The overlay from the cache, or computed and kept where that is worth it."""
+    """The overlay from the cache, else computed and kept; small ones are just computed."""
     cells = layout.shape[0] * layout.shape[1]
     if max(cells, int(shapely.get_num_coordinates(regions.geometry).sum())) <= SMALL:
         return compute()
@@ -53,10 +51,8 @@ def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay])
     found = _read(path)
     if found is not None:
         return found
-    began = time.perf_counter()
     computed = compute()
-    if time.perf_counter() - began >= WORTH:
-        keep(path, {name: np.asarray(getattr(computed, name)) for name in PARTS})
+    keep(path, {name: np.asarray(getattr(computed, name)) for name in PARTS})
     return computed
 
 

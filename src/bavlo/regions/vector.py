@@ -163,7 +163,7 @@ def _listed_features(path: Path) -> int | None:
     return len(listed) if isinstance(listed, list) else None
 
 
-def _check_view(path: Path, layer: str) -> None:
+def _check_view(path: Path, layer: str, longest: float = LONGEST_QUERY) -> None:
     """Refuse a layer of a database that is a query without end.
 
     The library would go on with it, and hear of no interrupt meanwhile.
@@ -172,7 +172,7 @@ def _check_view(path: Path, layer: str) -> None:
         return
     import sqlite3
 
-    end = time.monotonic() + LONGEST_QUERY
+    end = time.monotonic() + longest
     try:
         with contextlib.closing(
             sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True)
@@ -186,7 +186,7 @@ def _check_view(path: Path, layer: str) -> None:
         if "interrupted" in str(error):
             raise InputError(
                 path,
-                f"its layer {layer} is a query that takes longer than {LONGEST_QUERY} s",
+                f"its layer {layer} is a query that takes longer than {longest} s",
                 "write its result as a table",
             ) from error
     except sqlite3.Error:

@@ -13,7 +13,6 @@ import numpy as np
 import pytest
 import shapely
 
-from bavlo.engine import choices
 from brute import cell_weights, read_all, weighted_mean, weighted_percentile
 from support import PROGRAM, box, program, run, write_grid, write_regions
 
@@ -155,9 +154,8 @@ def test_jobs_and_memory_and_order_of_files_change_no_byte(demo, tmp_path):
 
 @pytest.mark.parametrize("gaps", [False, True])
 @pytest.mark.parametrize("every", ["month", "year"])
-def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path, monkeypatch):
+def test_packed_numbers_give_what_their_values_give(every, gaps, tmp_path):
     """Whatever is measured beside, and however many files hold them."""
-    monkeypatch.setattr(choices, "BLOCK_VALUES", 7 * 60)
     rng = np.random.default_rng(8)
     stored = rng.integers(0, 900, (730, 6, 10)).astype("i2")
     stored[:, 2:5, 3:6] = -1

@@ -18,7 +18,6 @@ from bavlo.commands.map import map_content
 from bavlo.commands.normals import normals
 from bavlo.commands.series import series
 from bavlo.core.stats.normals import Base
-from bavlo.engine import choices
 from bavlo.errors import BavloError, OutputError, RequestError
 from bavlo.figures.titles import title_of
 from bavlo.grids.source import ReadOptions
@@ -260,11 +259,7 @@ class Kept(GridWriter):
         self.fields[period] = values.copy()
 
 
-@pytest.mark.parametrize("memory", ["8GB", pytest.param("2GB", marks=pytest.mark.slow)])
-def test_a_grid_of_normals_scores_and_percents_is_that_of_each_cell(world, memory, monkeypatch):
-
-    if memory == "2GB":
-        monkeypatch.setattr(choices, "RECORDS_SHARE", 0.0)  # all values go to a scratch file
+def test_a_grid_of_normals_scores_and_percents_is_that_of_each_cell(world):
     rain = pd.DataFrame(world[1].reshape(DAYS.size, -1), index=DAYS)
     years = rain.groupby(DAYS.year).sum(min_count=365)
     base = years.loc[1991:2010]
@@ -278,7 +273,7 @@ def test_a_grid_of_normals_scores_and_percents_is_that_of_each_cell(world, memor
     for product, values in expected.items():
         options = {"every": "year", "as": product, "base": "1991..2010", "outside": "missing"}
         reporter = SilentReporter()
-        request = asked(world, "grid", ["rain.nc"], memory=memory, **options)
+        request = asked(world, "grid", ["rain.nc"], **options)
         result = grid(request, reporter)
         kept = Kept()
         said = result.write([kept])

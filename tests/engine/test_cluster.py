@@ -162,10 +162,9 @@ def test_a_damaged_file_is_named_whoever_reads_it(demo, workers, tmp_path):
     assert not (tmp_path / "x.csv").exists()
 
 
-def test_an_address_where_nothing_answers_is_said_to_be_that(demo, monkeypatch):
-    monkeypatch.setattr(cluster, "PATIENCE", 1)
+def test_an_address_where_nothing_answers_is_said_to_be_that():
     with pytest.raises(BavloError, match="no scheduler answers"):
-        cluster.client("tcp://127.0.0.1:1", 1).__enter__()
+        cluster.client("tcp://127.0.0.1:1", 1, patience=1).__enter__()
 
 
 @pytest.mark.parametrize(

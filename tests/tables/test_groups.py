@@ -7,7 +7,6 @@ import netCDF4
 import numpy as np
 import pytest
 
-from bavlo.engine import choices
 from bavlo.tables import csv as csv_table
 from bavlo.tables.formats import about_of, is_table, read_table
 from bavlo.tables.group import TableGroup, parts_of
@@ -53,16 +52,6 @@ def test_several_sorts_of_periods_are_each_as_if_asked_alone(grids, measure):
             assert one["steps"] == other["steps"]
             assert one["note"] == other["note"]
             assert float(one["value"]) == pytest.approx(float(other["value"]), rel=1e-13)
-
-
-def test_units_of_any_size_give_several_sorts_the_same_values(grids, monkeypatch):
-
-    wanted = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
-    monkeypatch.setattr(choices, "BLOCK_VALUES", 7 * 48)
-    found = series(grids, "--every", "month,year,day", "--measure", "mean,p90")
-    for one, other in zip(found, wanted, strict=True):
-        assert one["period"] == other["period"]
-        assert float(one["value"]) == pytest.approx(float(other["value"]), rel=1e-13)
 
 
 def test_named_grids_stand_in_one_table_each_with_what_is_said_of_it(grids):

@@ -375,8 +375,8 @@ def _outcome(client: Any, future: Any, what: str) -> Any:
 
 
 @contextmanager
-def client(address: str, jobs: int) -> Iterator[Any]:
-    """A client of a scheduler that is there, or of one that is started here."""
+def client(address: str, jobs: int, patience: float = PATIENCE) -> Iterator[Any]:
+    """A client of a scheduler that is there (in so many seconds), or of one started here."""
     try:
         import distributed
     except ImportError:
@@ -405,14 +405,14 @@ def client(address: str, jobs: int) -> Iterator[Any]:
             yield client
         return
     try:
-        client = distributed.Client(address, timeout=PATIENCE, set_as_default=False)
+        client = distributed.Client(address, timeout=patience, set_as_default=False)
     except (OSError, TimeoutError, ValueError) as error:
         raise RequestError(
             "cluster", f"no scheduler answers at {address} ({error})", "check the address"
         ) from error
     with client:
         try:
-            client.wait_for_workers(1, timeout=PATIENCE)
+            client.wait_for_workers(1, timeout=patience)
         except TimeoutError as error:
             raise RequestError(
                 "cluster", f"the scheduler at {address} has no workers", "start some"

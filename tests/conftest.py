@@ -1,6 +1,7 @@
 """One profile of hypothesis, and the demo data, made once for all tests and all workers."""
 
 import fcntl
+import gc
 import os
 
 import pytest
@@ -14,10 +15,17 @@ settings.load_profile("bavlo")
 
 
 def pytest_collection_modifyitems(items):
-    """Whatever needs the demo data is slow."""
+    """Whatever needs the demo data is slow, and comes first, so that one worker has it made."""
     for item in items:
         if "demo" in getattr(item, "fixturenames", ()):
             item.add_marker(pytest.mark.slow)
+    items.sort(key=lambda item: "demo" not in getattr(item, "fixturenames", ()))
+
+
+def pytest_collection_finish():
+    """The tests themselves are no garbage, and take long to be looked through for some."""
+    gc.collect()
+    gc.freeze()
 
 
 def shared_folder(tmp_path_factory):

@@ -185,7 +185,7 @@ def test_a_worker_that_dies_in_the_middle_is_survived(
     def written(name, *more):
         words = [command[0], *sorted(demo.glob("rain_*.nc")), *command[1:], *more]
         words += ["--regions", demo / "watersheds.geojson", "--out", tmp_path / name]
-        run(*words)
+        run(*words, "--during", "1991..2000")
         return (
             (tmp_path / name).read_bytes(),
             json.loads((tmp_path / f"{name}.about.json").read_text()),

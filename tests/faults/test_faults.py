@@ -19,11 +19,10 @@ UNCOVERED = {
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("seed", [11, 12])
-def test_no_damage_ends_in_a_fault_a_hang_a_crash_or_an_unfounded_answer(seed):
+def test_no_damage_ends_in_a_fault_a_hang_a_crash_or_an_unfounded_answer():
     # In a process of its own, since it forks.
     ended = subprocess.run(
-        [sys.executable, BENCH, "150", "--seed", str(seed), "--kills", "8"],
+        [sys.executable, BENCH, "150", "--seed", "11", "--kills", "8"],
         capture_output=True,
         text=True,
         timeout=600,

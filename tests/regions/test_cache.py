@@ -9,12 +9,14 @@ import shapely
 
 from bavlo import kept
 from bavlo.core.space.layout import GridLayout
+from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.errors import BavloWarning
 from bavlo.regions import cache as overlaycache
 from support import run
 
+PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
 LAYOUT = GridLayout(np.linspace(0, 20, 401), np.linspace(0, 10, 301))
 
 
@@ -30,7 +32,7 @@ def regions(shift=0.0):
 
 
 def same(one, other):
-    return all(np.array_equal(getattr(one, n), getattr(other, n)) for n in overlaycache.PARTS)
+    return all(np.array_equal(getattr(one, n), getattr(other, n)) for n in PARTS)
 
 
 def compute(of=None):
@@ -38,18 +40,20 @@ def compute(of=None):
 
 
 def test_an_entry_comes_back_as_it_was_and_another_content_has_another(cache):
-    made = overlaycache.cached(regions(), LAYOUT, compute)
-    again = overlaycache.cached(regions(), LAYOUT, lambda: pytest.fail("was computed again"))
+    made = overlaycache.cached(regions(), LAYOUT, compute, Overlay)
+    again = overlaycache.cached(
+        regions(), LAYOUT, lambda: pytest.fail("was computed again"), Overlay
+    )
     assert same(made, again)
-    overlaycache.cached(regions(0.1), LAYOUT, lambda: compute(regions(0.1)))
+    overlaycache.cached(regions(0.1), LAYOUT, lambda: compute(regions(0.1)), Overlay)
     finer = GridLayout(LAYOUT.x_edges, LAYOUT.y_edges + 1e-9)
-    overlaycache.cached(regions(), finer, compute)
+    overlaycache.cached(regions(), finer, compute, Overlay)
     assert len(kept.entries()) == 3
 
 
 @pytest.mark.parametrize("seed", range(12))
 def test_a_damaged_entry_is_computed_anew(cache, seed):
-    made = overlaycache.cached(regions(), LAYOUT, compute)
+    made = overlaycache.cached(regions(), LAYOUT, compute, Overlay)
     path = kept.entries()[0]
     data = bytearray(path.read_bytes())
     rng = np.random.default_rng(seed)
@@ -59,8 +63,8 @@ def test_a_damaged_entry_is_computed_anew(cache, seed):
         for place in rng.integers(0, len(data), 20):
             data[place] ^= 0xFF
     path.write_bytes(bytes(data))
-    assert same(overlaycache.cached(regions(), LAYOUT, compute), made)
-    assert same(overlaycache.cached(regions(), LAYOUT, compute), made)
+    assert same(overlaycache.cached(regions(), LAYOUT, compute, Overlay), made)
+    assert same(overlaycache.cached(regions(), LAYOUT, compute, Overlay), made)
 
 
 def test_an_entry_under_the_name_of_another_is_computed_anew(cache):
@@ -124,7 +128,7 @@ def test_runs_at_the_same_time_do_not_harm_one_another(cache):
     made, found = compute(), []
     threads = [
         threading.Thread(
-            target=lambda: found.append(overlaycache.cached(regions(), LAYOUT, compute))
+            target=lambda: found.append(overlaycache.cached(regions(), LAYOUT, compute, Overlay))
         )
         for _ in range(16)
     ]
@@ -138,7 +142,7 @@ def test_runs_at_the_same_time_do_not_harm_one_another(cache):
 
 
 def test_the_command_shows_and_clears(cache):
-    overlaycache.cached(regions(), LAYOUT, compute)
+    overlaycache.cached(regions(), LAYOUT, compute, Overlay)
     assert "1 entry," in run("cache").stdout
     assert "removed 1 entry," in run("cache", "--clear").stdout
     assert "0 entries" in run("cache").stdout

@@ -118,7 +118,7 @@ def _whole_codes(source: GridSource, kind: str) -> bool:
     ny, nx = source.layout.shape
     parts = (
         squares(source)
-        if choices.is_read_in_strips(ny * nx)
+        if choices.is_read_in_bands(ny * nx)
         else [WholeRows((ny, nx), slice(0, ny))]
     )
     values = np.concatenate([source.read(0, 1, cells)[0] for cells in parts])
@@ -244,10 +244,8 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     low, high = np.inf, -np.inf
     known = np.zeros(steps, bool)  # steps with any value
     looked_at = np.zeros(steps, bool)
-    for strip in (
-        choices.strips_of(0, ny, nx) if choices.is_read_in_strips(count) else [Block(0, ny)]
-    ):
-        cells = WholeRows((ny, nx), slice(strip.first, strip.last))
+    for band in choices.bands_of(0, ny, nx) if choices.is_read_in_bands(count) else [Block(0, ny)]:
+        cells = WholeRows((ny, nx), slice(band.first, band.last))
         always = np.ones(cells.size, bool)
         for start in dict.fromkeys(starts):
             own = slice(start, min(start + run, steps))

@@ -43,7 +43,7 @@ from bavlo.plan.gridding import (
     output_variables,
     plan_grid,
 )
-from bavlo.plan.gridding_strips import strip_field
+from bavlo.plan.gridding_bands import band_field
 from bavlo.plan.grids import each_grid
 from bavlo.plan.provenance import inputs_of
 from bavlo.plan.reading import BlockReader, rechunked_source
@@ -140,8 +140,8 @@ def write_grid(
 
 def written_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np.ndarray]]:
     """The same as `band_fields`, on the cells that are written, as rows and columns."""
-    if plan.in_strips:
-        yield 0, 0, strip_field(plan, report)
+    if plan.in_bands:
+        yield 0, 0, band_field(plan, report)
         return
     for place, n, values in band_fields(plan, report):
         field = values.reshape(plan.layout.shape)

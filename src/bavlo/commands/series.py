@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from bavlo.core.reduce.protocol import Block
+from bavlo.core.stats.bands import BandIndex
 from bavlo.core.stats.measures import SHARES
-from bavlo.core.stats.strips import StripIndex
 from bavlo.core.values.kinds import implausible
 from bavlo.core.values.stages import REGION, STEP
 from bavlo.engine import choices
@@ -16,6 +16,7 @@ from bavlo.engine.protocol import Needs
 from bavlo.engine.segments import Segment
 from bavlo.figures.titles import title_of
 from bavlo.grids.source import where
+from bavlo.plan.bands import sums_sample
 from bavlo.plan.grids import each_grid
 from bavlo.plan.inspection import check_range
 from bavlo.plan.outputs import check_columns
@@ -35,7 +36,6 @@ from bavlo.plan.series_table import (
     series_table,
 )
 from bavlo.plan.settled import SettledValues
-from bavlo.plan.strips import strip_sample
 from bavlo.plan.value_range import ValueRange
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -74,8 +74,8 @@ class SeriesJob:
     def compute(self, segments: Sequence[Segment], report: Reporter) -> list[SeriesArrays]:
         """The numbers of each plan's table, as far as some segments give them."""
         index = self.opened.index
-        if isinstance(index, StripIndex):
-            return self._in_strips(index, report)
+        if isinstance(index, BandIndex):
+            return self._by_bands(index, report)
         run = self.plans[0].request.run
         report.stage("reading and adding up")
         values = [SeriesArrays(plan) for plan in self.plans]
@@ -94,14 +94,14 @@ class SeriesJob:
                     each.store(own)
         return values
 
-    def _in_strips(self, index: StripIndex, report: Reporter) -> list[SeriesArrays]:
-        """The same of a grid without time whose cells are too many to be listed."""
+    def _by_bands(self, index: BandIndex, report: Reporter) -> list[SeriesArrays]:
+        """The same of a grid without time, added up band by band."""
         report.stage("reading and adding up")
         values = [SeriesArrays(plan) for plan in self.plans]
         request = self.plans[0].request
-        sample, low_high = strip_sample(request, self.opened.source, index, report)
+        sample, value_range = sums_sample(request, self.opened.source, index, report)
         for plan, each in zip(self.plans, values, strict=True):
-            each.store_sums(plan, sample, ValueRange(*low_high))
+            each.store_sums(plan, sample, value_range)
         return values
 
 
@@ -110,7 +110,7 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
     report.stage("opening")
     opened = open_series(request, report)
     plans = tuple(plan_series(one, opened) for one in request.of_each_every())
-    if isinstance(opened.index, StripIndex):
+    if isinstance(opened.index, BandIndex):
         return SeriesJob(opened, plans, (), ())
     assignments = [plan.step_weights.assignment for plan in plans]
     blocks = choices.blocks_of(assignments, plans[0].cells.size)
@@ -120,7 +120,7 @@ def series_job(request: Request, report: Reporter) -> SeriesJob:
 def values_of(job: SeriesJob, report: Reporter) -> list[SeriesArrays]:
     """The numbers of all tables of a job, those that are kept not made again."""
     run = job.plans[0].request.run
-    if run.store is None or isinstance(job.opened.index, StripIndex):
+    if run.store is None or isinstance(job.opened.index, BandIndex):
         return job.compute(job.segments, report)
     store = SettledValues.of(run.store, job.plans, job.blocks)
     kept = store.load()

@@ -7,17 +7,18 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, Block, EachAlone
-from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, codes_of
-from bavlo.core.stats.strips import StripIndex
+from bavlo.core.stats.bands import BandIndex
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.core.stats.classes import ClassAreas
 from bavlo.core.time.assignment import Assignment
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
+from bavlo.plan.bands import sums_sample
 from bavlo.plan.provenance import about_series
 from bavlo.plan.reading import BlockReader
 from bavlo.plan.result import TableResult, shapes_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_table import series_summary
-from bavlo.plan.strips import strip_sample
 from bavlo.plan.wording import outside_notes
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
@@ -49,12 +50,11 @@ class ShareReducer(EachAlone[PeriodShares]):
 
     Parameters
     ----------
-    square_km
-        The overlay with the areas of cells.
+    index
+        With the areas of cells on the ellipsoid.
     """
 
     index: OverlayIndex
-    square_km: OverlayIndex
     assignment: Assignment
     min_area: float
 
@@ -70,21 +70,33 @@ class ShareReducer(EachAlone[PeriodShares]):
 
     def _of_step(self, period: int, cells: np.ndarray) -> PeriodShares:
         sample = CellSample(self.index, cells)
-        codes = codes_of(cells)
-        held = np.ascontiguousarray((cells == codes[:, None]).T).astype(np.float64)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            share = (self.index.matrix @ held).T / sample.valid_weight
-        enough = (sample.area_valid >= self.min_area - ENOUGH) & (sample.area_valid > 0)
-        share = np.where(enough, share, np.nan)
-        area = np.where(np.isnan(share), np.nan, (self.square_km.square_km @ held).T)
-        return PeriodShares(period, codes, np.stack([share, area], axis=-1), sample.area_valid[0])
+        classes, area_valid = ClassAreas.of(self.index, cells[0]), sample.area_valid[0]
+        return shares_of(period, classes, sample.valid_weight[0], area_valid, self.min_area)
+
+
+def shares_of(
+    period: int, classes: ClassAreas, weight: np.ndarray, area_valid: np.ndarray, least: float
+) -> PeriodShares:
+    """Shares and areas of classes, of regions (R,) of which at least a share has data.
+
+    Parameters
+    ----------
+    weight : (R,) float64
+        Of all cells with data.
+    """
+    enough = ((area_valid >= least - ENOUGH) & (area_valid > 0))[:, None]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = np.where(enough, classes.weight / weight[:, None], np.nan)
+    area = np.where(np.isnan(share), np.nan, classes.square_km)
+    values = np.stack([share, area], axis=-1).transpose(1, 0, 2)
+    return PeriodShares(period, classes.codes, values, area_valid)
 
 
 def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     """Share and area of every class code in every region, step by step."""
     request = plan.request
-    if isinstance(plan.index, StripIndex):
-        found = _in_strips(plan, plan.index, report)
+    if isinstance(plan.index, BandIndex):
+        found = _by_bands(plan, plan.index, report)
     else:
         found = _by_steps(plan, report)
     table = _class_table(plan, found)
@@ -96,29 +108,17 @@ def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     return TableResult(table, title, summary, about, every=every, shapes=shapes)
 
 
-def _in_strips(plan: SeriesPlan, index: StripIndex, report: Reporter) -> list[PeriodShares]:
-    """The shares of a grid without time whose cells are too many to be listed."""
-    sample, _ = strip_sample(plan.request, plan.source, index, report)
-    least, area = plan.request.measuring.least_area, sample.area_valid[0]
-    if not sample.sums.classes:
-        return [PeriodShares(0, np.zeros(0), np.zeros((0, area.size, 2)), area)]
-    classes = sample.classes
-    enough = ((area >= least - ENOUGH) & (area > 0))[:, None]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        share = np.where(enough, classes.weight / sample.valid_weight[0][:, None], np.nan)
-    square_km = np.where(enough, classes.square_km, np.nan)
-    values = np.stack([share, square_km], axis=-1).transpose(1, 0, 2)
-    return [PeriodShares(0, classes.codes, values, area)]
+def _by_bands(plan: SeriesPlan, index: BandIndex, report: Reporter) -> list[PeriodShares]:
+    """The shares of a grid without time, added up band by band."""
+    sample, _ = sums_sample(plan.request, plan.source, index, report)
+    weight, area_valid = sample.valid_weight[0], sample.area_valid[0]
+    return [shares_of(0, sample.classes, weight, area_valid, plan.request.measuring.least_area)]
 
 
 def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     """The shares of each step, from its cells."""
     request, assignment = plan.request, plan.step_weights.assignment
-    shared = plan.by_cells.overlay
-    areas = plan.source.layout.ellipsoid_areas(shared.cells)
-    reducer = ShareReducer(
-        plan.by_cells, OverlayIndex(shared, areas), assignment, request.measuring.least_area
-    )
+    reducer = ShareReducer(plan.by_cells, assignment, request.measuring.least_area)
     blocks = choices.blocks_of([assignment], plan.cells.size)
     needs = choices.needs_of_blocks(blocks, plan.cells.size, "class shares")
     found: list[PeriodShares] = []

@@ -1,7 +1,7 @@
 """How work is done: every number that decides by size, and what follows from it.
 
 A job says what is computed. From the sizes of its grid and regions it is decided here in which
-blocks of steps, strips of rows or bricks of cells that is done, what that takes in memory, and
+blocks of steps, bands of rows or bricks of cells that is done, what that takes in memory, and
 whether compiled loops pay. `core/batches.py` has the one number that core needs for itself.
 """
 
@@ -26,11 +26,10 @@ BLOCK_VALUES = 2**21
 # Blocks from which a segment ends with a period, and from which it ends in any case; of counts
 # fewer, so that no state holds too many periods.
 SEGMENT_BLOCKS = {"values": (32, 128), "counts": (8, 16)}
-# A grid without time of so many cells is read in strips: a list of its cells, their areas and
-# shares would take more than 200 MB.
-CELLS_IN_STRIPS = 2**23
-# Rows and cells of a strip: tiles of rasters have as many rows, and are then inflated once.
-STRIP_ROWS, STRIP_CELLS = 512, 2**24
+# A step of so many cells is not read as a whole: its values alone would take 64 MB.
+CELLS_OF_STEP = 2**23
+# Rows and cells of a band that is read: tiles of rasters have as many rows, and are inflated once.
+READ_ROWS, READ_CELLS = 512, 2**24
 # Cells of a band where nothing is combined, and between two reference systems, where each has some
 # five shared areas; rows of a band at least.
 BAND_CELLS = {"steps": 2**23, "combined": BLOCK_VALUES, "two systems": 2**20}
@@ -47,9 +46,9 @@ COPIES = {
     "regions' steps": 4.0,
     "read for bricks": 3.0,
     "brick": 12.0,
-    "strip": 2.0,  # the value and the stored number
-    "strip of tiles": 6.0,
-    "rows of a strip": 16.0,  # values, areas and their products
+    "band": 2.0,  # the value and the stored number
+    "band of tiles": 6.0,
+    "rows of a band": 32.0,  # shares and areas of cells, values and their products
 }
 # Numbers of each cell that are kept of open periods: value, weight and cover, three times over;
 # and of the counts of a condition.
@@ -57,7 +56,7 @@ KEPT_OF_CELL = {"periods": 9, "counts": 6}
 # Share of `memory` that records may take before they go to a scratch file.
 RECORDS_SHARE = 0.25
 # Values from which loading compiled loops (a second) is less than they save.
-LOOPS_PAY = {"class codes": 2**25, "calendar days": 2**21, "spells": 2**26}
+LOOPS_PAY = {"calendar days": 2**21, "spells": 2**26}
 
 
 class OnCluster:
@@ -93,15 +92,15 @@ def bricks_of(cells: int, steps: int) -> tuple[slice, ...]:
     return tuple(cut_bricks(cells, steps, BLOCK_VALUES))
 
 
-def is_read_in_strips(cells: int) -> bool:
+def is_read_in_bands(cells: int) -> bool:
     """Whether a step of so many cells is too large to be read as a whole."""
-    return cells >= CELLS_IN_STRIPS
+    return cells >= CELLS_OF_STEP
 
 
-def strips_of(first: int, last: int, width: int) -> list[Block]:
-    """Strips of rows that begin at multiples of their height, so that tiles are read once."""
-    rows = STRIP_ROWS
-    while rows > 1 and rows * width > STRIP_CELLS:
+def bands_of(first: int, last: int, width: int) -> list[Block]:
+    """Bands of rows that begin at multiples of their height, so that tiles are read once."""
+    rows = READ_ROWS
+    while rows > 1 and rows * width > READ_CELLS:
         rows //= 2
     starts = range(first // rows * rows, last, rows)
     return [Block(max(start, first), min(start + rows, last)) for start in starts]
@@ -130,7 +129,7 @@ def band_height(shape: tuple[int, int], cells: int, chunk: int, what: str) -> in
 
 
 def rows_beneath(width: int) -> int:
-    """Written rows of a band, where the rows of the grid beneath are read in strips.
+    """Written rows of a band, where the rows of the grid beneath are read in bands.
 
     Parameters
     ----------
@@ -254,12 +253,12 @@ def needs_of_records(
     return Needs(max(block, brick * (COPIES["brick"] + names)), kept, room)
 
 
-def needs_of_strips(rows: tuple[int, int], width: int, kept: float, *, tiled: bool) -> Needs:
-    """What strips of the rows from the first to the last (excluded) take."""
-    most = longest(strips_of(*rows, width))
+def needs_of_bands(rows: tuple[int, int], width: int, kept: float, *, tiled: bool) -> Needs:
+    """What bands of the rows from the first to the last (excluded) take."""
+    most = longest(bands_of(*rows, width))
     part = max(width, min(most * width, AT_ONCE // 2))
-    copies = COPIES["strip of tiles" if tiled else "strip"]
-    return Needs(NUMBER * (most * width * copies + part * COPIES["rows of a strip"]), kept)
+    copies = COPIES["band of tiles" if tiled else "band"]
+    return Needs(NUMBER * (most * width * copies + part * COPIES["rows of a band"]), kept)
 
 
 def with_loops(run: Resources, needs: Needs, what: str, values: float) -> Needs:

@@ -124,7 +124,7 @@ class GridPlan:
         Cells that regions cover, where the rest becomes missing.
     onto
         The cells that they are brought onto, and how.
-    in_strips
+    in_bands
         Whether the old rows are too many to be read together, and add up one after the other.
     """
 
@@ -143,7 +143,7 @@ class GridPlan:
     cells: CellSelection
     inside: np.ndarray | None
     onto: Onto | None
-    in_strips: bool = False
+    in_bands: bool = False
 
     @property
     def unit(self) -> str:
@@ -202,7 +202,7 @@ def plan_grid(request: Request, report: Reporter) -> GridPlan:
         cells,
         inside,
         onto,
-        onto is not None and adds_up_in_strips(source, onto),
+        onto is not None and adds_up_in_bands(source, onto),
     )
 
 
@@ -245,8 +245,8 @@ def _written_periods(
     return reported, axis.take(reported)
 
 
-def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:
-    """Whether a grid is brought onto others strip by strip, which the grids alone decide."""
+def adds_up_in_bands(source: GridSource, onto: Onto) -> bool:
+    """Whether a grid is brought onto others band by band, which the grids alone decide."""
     ny, nx = source.layout.shape
     return (
         source.time is None
@@ -254,7 +254,7 @@ def adds_up_in_strips(source: GridSource, onto: Onto) -> bool:
         and not source.layout.has_corners
         and onto.way.how in (AREA, MAJORITY)
         and source.layout.crs == onto.layout.crs
-        and choices.is_read_in_strips(ny * nx)
+        and choices.is_read_in_bands(ny * nx)
         and ny > onto.layout.shape[0]
     )
 
@@ -280,7 +280,7 @@ def band_rows(plan: GridPlan) -> int:
     one_system = plan.onto is None or (
         not plan.layout.has_corners and plan.layout.crs == written.crs
     )
-    if plan.in_strips:
+    if plan.in_bands:
         return min(rows, choices.rows_beneath(plan.cells.shape[1]))
     if written.has_corners:
         return rows

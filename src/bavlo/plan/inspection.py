@@ -82,7 +82,7 @@ def squares(source: GridSource) -> Iterator[CellSelection]:
     rows, columns = (_starts(size, side) for size in shape)
     if source.step_chunk > 1:
         groups = [([row], [column]) for row in rows for column in columns]
-    elif choices.is_read_in_strips(shape[0] * shape[1]):
+    elif choices.is_read_in_bands(shape[0] * shape[1]):
         groups = [([row], columns) for row in rows]
     else:
         groups = [(rows, columns)]

@@ -10,7 +10,7 @@ from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.points import AT_POINTS, point_overlay
 from bavlo.core.space.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.space.regions import Regions
-from bavlo.core.space.runs import RunOverlay
+from bavlo.core.space.spans import Spans
 from bavlo.core.space.zones import Zones, zone_overlay
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.source import GridSource
@@ -31,7 +31,7 @@ def overlay_of(
         return zone_overlay(regions, layout)
     if regions.are_points:
         return point_overlay(regions, layout, at_points)
-    return cached(regions, layout, lambda: overlay_on_grid(regions, layout, jobs))
+    return cached(regions, layout, lambda: overlay_on_grid(regions, layout, jobs), Overlay)
 
 
 def open_regions(request: RegionRequest, report: Reporter) -> RegionFile:
@@ -52,7 +52,7 @@ def open_regions(request: RegionRequest, report: Reporter) -> RegionFile:
 
 
 def check_overlap(
-    source: GridSource, region_file: RegionFile, shared: Overlay | RunOverlay, report: Reporter
+    source: GridSource, region_file: RegionFile, shared: Overlay | Spans, report: Reporter
 ) -> None:
     """Refuse regions none of which lies on the grid; warn of those that do not or only partly."""
     inside = shared.entries > 0

@@ -10,14 +10,15 @@ from bavlo.core.reduce.period_state import StepWeights
 from bavlo.core.reduce.regions import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.runs import RunOverlay
+from bavlo.core.space.spans import Spans
+from bavlo.core.stats.bands import BandIndex
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import Measure, parse_measure
-from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import STATIC, TimeAxis
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.kinds import Quantity
 from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.plan.bands import adds_up_by_bands, spans_of
 from bavlo.plan.checks import (
     check_classes,
     check_complete,
@@ -29,7 +30,6 @@ from bavlo.plan.checks import (
 from bavlo.plan.grids import open_source
 from bavlo.plan.overlay import check_overlap, open_regions, overlay_of
 from bavlo.plan.periods import assign, choose_combine, choose_periods, rules_of, step_weights_of
-from bavlo.plan.strips import adds_up_in_strips, runs_of
 from bavlo.plan.weights import FurtherWeights, further_weights
 from bavlo.regions.read import RegionFile
 from bavlo.request.reporter import Reporter
@@ -71,7 +71,7 @@ class SeriesPlan:
         As read, labelled and repaired.
     overlay, index, cells
         Shared areas, the same arranged for measuring, and the cells that are read; none where the
-        grid is read in strips.
+        grid is read in bands.
     combine
         How steps become a period.
     periods
@@ -84,7 +84,7 @@ class SeriesPlan:
         Which steps belong to which periods, and what they weigh.
     measures, groups
         In the order asked for, and by the order of measuring and combining; no groups where the
-        grid is read in strips.
+        grid is read in bands.
     weights
         What cells weigh besides their areas.
     """
@@ -94,8 +94,8 @@ class SeriesPlan:
     time: TimeAxis
     what: Quantity
     regions: RegionFile
-    overlay: Overlay | RunOverlay
-    index: OverlayIndex | StripIndex
+    overlay: Overlay | Spans
+    index: OverlayIndex | BandIndex
     cells: CellSelection
     combine: str
     periods: PeriodAxis
@@ -123,10 +123,10 @@ class SeriesPlan:
         Raises
         ------
         TypeError
-            Where the grid has so many cells that it is read in strips.
+            Where the grid is read in bands.
         """
         if not isinstance(self.index, OverlayIndex):
-            raise TypeError("a grid that is read in strips has no list of cells")
+            raise TypeError("a grid that is read in bands has no list of cells")
         return self.index
 
     @property
@@ -150,8 +150,8 @@ class OpenedSeries:
     source: GridSource
     what: Quantity
     regions: RegionFile
-    overlay: Overlay | RunOverlay
-    index: OverlayIndex | StripIndex
+    overlay: Overlay | Spans
+    index: OverlayIndex | BandIndex
     measures: tuple[Measure, ...]
     weights: FurtherWeights
 
@@ -172,14 +172,14 @@ def open_series(request: Request, report: Reporter) -> OpenedSeries:
     source, what = open_source(request, report)
     regions = open_regions(request.regions, report)
     measures = tuple(parse_measure(name) for name in request.measuring.measure)
-    if adds_up_in_strips(request, source, what, measures):
+    if adds_up_by_bands(request, source, what, measures):
         wanted = frozenset(measure.made_of for measure in measures)
-        runs = runs_of(regions.regions, source, request.run)
-        if runs is not None:
-            check_overlap(source, regions, runs, report)
-            index_of_runs = StripIndex(runs, RowAreas(source.layout), wanted)
+        spans = spans_of(regions.regions, source, request.run.jobs)
+        if spans is not None:
+            check_overlap(source, regions, spans, report)
+            by_bands = BandIndex(spans, RowAreas(source.layout), wanted)
             none = FurtherWeights()
-            return OpenedSeries(source, what, regions, runs, index_of_runs, measures, none)
+            return OpenedSeries(source, what, regions, spans, by_bands, measures, none)
     shared = overlay_of(
         regions.regions, source.layout, request.measuring.at_points, request.run.jobs
     )

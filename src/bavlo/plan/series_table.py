@@ -6,16 +6,17 @@ from dataclasses import replace
 
 import numpy as np
 
+from bavlo.core.stats.bands import SumsSample
 from bavlo.core.stats.cell_sample import WHOLE_WITHIN, OverlayIndex
-from bavlo.core.stats.strips import StripSample
+from bavlo.core.stats.measures import VOLUMES
 from bavlo.core.stats.windows import over_windows, running, windowed
 from bavlo.core.time.axis import DAY, PERIOD, iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
+from bavlo.plan.bands import measured
 from bavlo.plan.periods import periods_of
 from bavlo.plan.series import SeriesPlan
 from bavlo.plan.series_reducer import SeriesSettled, either
-from bavlo.plan.strips import measured
 from bavlo.plan.value_range import ValueRange
 from bavlo.plan.wording import counted, empty_rows, outside_notes, row_count, some_of
 from bavlo.tables.schema import SERIES
@@ -77,8 +78,8 @@ class SeriesArrays:
                 if self.place is not None and each.place is not None:
                     self.place[:, rows, group.positions] = each.place.transpose(1, 0, 2)
 
-    def store_sums(self, plan: SeriesPlan, sample: StripSample, value_range: ValueRange) -> None:
-        """Take in the values of a grid without time that was added up in strips."""
+    def store_sums(self, plan: SeriesPlan, sample: SumsSample, value_range: ValueRange) -> None:
+        """Take in the values of a grid without time that was added up by bands."""
         self.value_range = value_range
         asked = plan.request.measuring.least_area
         least = [0.0 if of_whole else asked for of_whole in plan.of_whole]
@@ -150,7 +151,7 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
     own_unit = total_unit_of(plan.what, plan.combine)
     units = []
     for n, measure in enumerate(plan.measures):
-        if measure.needs_areas:  # depth in the own unit times km²
+        if measure.made_of == VOLUMES:  # depth in the own unit times km²
             values.value[:, :, n] *= depth_in_mm(own_unit) * 1e3
         if measure.unit is not None:
             units.append(measure.unit)

@@ -65,8 +65,8 @@ def further_weights(
             cells = WholeRows(weights.layout.shape, slice(first, last))
             return _values(weights, cells).reshape(-1, width)
 
-        strips = [(s.first, s.last) for s in choices.strips_of(0, *weights.layout.shape)]
-        brought = brought_onto(rows, weights.layout, source.layout, strips, total=kind == "count")
+        bands = [(s.first, s.last) for s in choices.bands_of(0, *weights.layout.shape)]
+        brought = brought_onto(rows, weights.layout, source.layout, bands, total=kind == "count")
         report.note(f"{request.weight}: brought onto the cells of the grid, keeping its total")
         extra = brought.ravel()[shared.cells]
     if not extra.any():

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
+from dataclasses import fields
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 import shapely
@@ -15,11 +17,12 @@ import shapely
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regions import Regions
+from bavlo.core.space.spans import Spans
 from bavlo.kept import OVERLAY, folder, keep, load
 
-FORMAT = "4"  # of the entries; another number makes all older ones useless
+FORMAT = "5"  # of the entries; another number makes all older ones useless
 SMALL = 100_000  # cells and vertices up to which an overlay takes some 0.2 s
-PARTS = ("shape", "cells", "indptr", "index", "fraction", "weight", "region_weight")
+Kept = TypeVar("Kept", Overlay, Spans)
 
 
 def key_of(regions: Regions, layout: GridLayout) -> str:
@@ -38,8 +41,16 @@ def key_of(regions: Regions, layout: GridLayout) -> str:
     return digest.hexdigest()
 
 
-def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay]) -> Overlay:
-    """The overlay from the cache, else computed and kept; small ones are just computed."""
+def cached(
+    regions: Regions, layout: GridLayout, compute: Callable[[], Kept], form: type[Kept]
+) -> Kept:
+    """The overlay from the cache, else computed and kept; small ones are just computed.
+
+    Parameters
+    ----------
+    form
+        As lists of cells, or as spans.
+    """
     cells = layout.shape[0] * layout.shape[1]
     if max(cells, int(shapely.get_num_coordinates(regions.geometry).sum())) <= SMALL:
         return compute()
@@ -47,26 +58,20 @@ def cached(regions: Regions, layout: GridLayout, compute: Callable[[], Overlay])
         key = key_of(regions, layout)
     except (ValueError, AttributeError):  # shapes of several kinds have no one layout
         return compute()
-    path = folder() / f"{key}{OVERLAY}"
-    found = _read(path)
+    path = folder() / f"{key}-{form.__name__.lower()}{OVERLAY}"
+    found = _read(path, form)
     if found is not None:
         return found
     computed = compute()
-    keep(path, {name: np.asarray(getattr(computed, name)) for name in PARTS})
+    keep(path, {each.name: np.asarray(getattr(computed, each.name)) for each in fields(form)})
     return computed
 
 
-def _read(path: Path) -> Overlay | None:
+def _read(path: Path, form: type[Kept]) -> Kept | None:
     """An entry, None where there is none or it is not sound."""
-    parts = load(path, PARTS)
+    parts = load(path, [each.name for each in fields(form)])
     if parts is None:
         return None
-    shape = tuple(int(n) for n in parts.pop("shape"))
-    sound = (
-        len(shape) == 2
-        and parts["index"].size == parts["fraction"].size == parts["weight"].size
-        and parts["indptr"].size == parts["region_weight"].size + 1
-        and (np.diff(parts["indptr"]) >= 0).all()
-        and parts["indptr"][-1] == parts["index"].size
-    )
-    return Overlay((shape[0], shape[1]), **parts) if sound else None
+    shape = parts.pop("shape")
+    found = form(tuple(int(n) for n in shape), **parts)  # type: ignore[arg-type]
+    return found if shape.size == 2 and found.is_sound else None

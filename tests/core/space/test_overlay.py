@@ -13,7 +13,7 @@ from shapely import MultiPolygon, Polygon, box
 from bavlo.core.batches import AT_ONCE
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
 from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
-from bavlo.core.space.pieces import count_pieces, row_runs
+from bavlo.core.space.pieces import count_pieces, row_spans
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions, region_edges
 
@@ -108,7 +108,7 @@ def test_fractions_on_the_plane_agree_with_intersection_cell_by_cell(name, shape
     layout = GridLayout(x_edges, y_edges, crs="EPSG:32744")
     lines = np.sort(x_edges), np.sort(y_edges)
     found = np.zeros(layout.shape)
-    _, row, column, fraction = row_runs(region_edges(np.array([shape])), *lines, False).cells()
+    _, row, column, fraction = row_spans(region_edges(np.array([shape])), *lines, False).cells()
     found[row, column] = fraction
     expected = cell_by_cell(shape, *lines, shapely.area)
     np.testing.assert_allclose(found, expected, rtol=0, atol=2e-9)

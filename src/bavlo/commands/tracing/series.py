@@ -26,9 +26,9 @@ from bavlo.core.reduce.regions import CellFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions
+from bavlo.core.stats.bands import BandIndex
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.measures import SHARES, Measure, parse_measure
-from bavlo.core.stats.strips import StripIndex
 from bavlo.core.time.axis import iso_days
 from bavlo.core.values.combine import MEAN, MIN, TOTAL
 from bavlo.core.values.kinds import CLASS, total_unit_of
@@ -148,7 +148,7 @@ def _steps_of(plan: SeriesPlan, period: int, count: int) -> tuple[np.ndarray, np
 
 def _cells_of(plan: SeriesPlan, region: int) -> Overlay:
     """The overlay of one region and the cells that it touches, one by one."""
-    if isinstance(plan.index, StripIndex):
+    if isinstance(plan.index, BandIndex):
         return plan.index.overlay.of_region(region, plan.index.areas)
     return one_region(plan.by_cells.overlay, region)
 

@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.row_sums import AddedRows, RowSums
-from bavlo.core.space.runs import few_rows
 from bavlo.core.space.zones import axis_shares, longitude_shares
 from bavlo.core.sums import range_of_rows, within
 
@@ -90,16 +90,16 @@ class AxisShares:
         of_codes
             Sums of each class code instead of sums of values.
         """
-        strip, width = slice(first, first + len(block)), self.columns.shape[1]
-        rows = self.rows[:, strip].tocsr()
+        band, width = slice(first, first + len(block)), self.columns.shape[1]
+        rows = self.rows[:, band].tocsr()
         touched = np.flatnonzero(np.diff(rows.indptr))
         if not touched.size:
             return RowSums(0, np.zeros((0, width)))
         new = slice(int(touched[0]), int(touched[-1]) + 1)
         shares = rows[new].tocsc()
-        counted = shares if self.old_rows is None else self.old_rows[new, strip].tocsc()
+        counted = shares if self.old_rows is None else self.old_rows[new, band].tocsc()
         adding = AddedRows(shares, None if of_codes else counted, width)
-        for part in few_rows(0, len(block), width):
+        for part in batches(len(block), 2 * width):
             adding.add(part, block[part])
         return RowSums(new.start, adding.weight, adding.total, adding.codes)
 

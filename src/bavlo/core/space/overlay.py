@@ -60,6 +60,16 @@ class Overlay:
         """(R,) how many cells each region touches."""
         return np.diff(self.indptr)
 
+    @property
+    def is_sound(self) -> bool:
+        """Whether the lengths of its arrays agree, as those of what was kept should."""
+        return (
+            self.index.size == self.fraction.size == self.weight.size
+            and self.indptr.size == self.region_weight.size + 1
+            and bool((np.diff(self.indptr) >= 0).all())
+            and self.indptr[-1] == self.index.size
+        )
+
     def matrix(self) -> WeightedSums:
         """The weights as an (R, C) sparse matrix, km²."""
         return WeightedSums(self.weight, self.index, self.indptr, (self.regions, self.cells.size))
@@ -107,10 +117,10 @@ def overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> Overlay:
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
     numbers, fractions, counts = [], [], np.zeros(edges.count, np.int64)
-    for runs in cut_at_lines(
+    for spans in cut_at_lines(
         edges, x_lines, y_lines, sphere=sphere, descending=descending, jobs=jobs
     ):
-        region, row, column, fraction = runs.cells()
+        region, row, column, fraction = spans.cells()
         number = row * nx + (nx - 1 - column if westward else column)
         if westward:
             order = np.lexsort((number, region))
@@ -266,8 +276,8 @@ def _true_fractions(
     shared = np.zeros(partial.size)
     descending = layout.y_edges[0] > layout.y_edges[-1]
     westward = layout.x_edges[0] > layout.x_edges[-1]
-    for runs in cut_at_lines(edges, fine_x, fine_y, sphere=False, jobs=jobs):
-        region, row, column, share = runs.cells()
+    for spans in cut_at_lines(edges, fine_x, fine_y, sphere=False, jobs=jobs):
+        region, row, column, share = spans.cells()
         (parent_row, in_row), (parent_column, in_column) = (
             np.divmod(row, pieces),
             np.divmod(column, pieces),
@@ -374,8 +384,8 @@ def _true_areas(
     true_inside = np.bincount(owner, weights=weight, minlength=edges.count)
     x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
     planar_inside = np.zeros(edges.count)
-    for runs in cut_at_lines(edges, x_lines, y_lines, sphere=False, jobs=jobs):
-        which, row, column, fraction = runs.cells()
+    for spans in cut_at_lines(edges, x_lines, y_lines, sphere=False, jobs=jobs):
+        which, row, column, fraction = spans.cells()
         area = fraction * np.diff(y_lines)[row] * np.diff(x_lines)[column]
         planar_inside += np.bincount(which, weights=area, minlength=edges.count)
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -23,7 +23,7 @@ MOST_WORKERS = 4  # of so many the smaller batches still keep each busy
 
 
 @dataclass(frozen=True, eq=False)
-class RowRuns:
+class RowSpans:
     """Neighbouring cells of a row of which a region covers the same share; one cell at its rim.
 
     Parameters
@@ -62,8 +62,8 @@ def cut_at_lines(
     sphere: bool,
     descending: bool = False,
     jobs: int = 1,
-) -> Iterator[RowRuns]:
-    """The runs of all regions as `row_runs` has them, some whole regions after the other.
+) -> Iterator[RowSpans]:
+    """The spans of all regions as `row_spans` has them, some whole regions after the other.
 
     Parameters
     ----------
@@ -72,7 +72,7 @@ def cut_at_lines(
     """
     workers = max(1, min(jobs, MOST_WORKERS))
     batches = list(_batches(edges, x_lines, y_lines, AT_ONCE // workers))
-    cut = partial(row_runs, x_lines=x_lines, y_lines=y_lines, sphere=sphere, descending=descending)
+    cut = partial(row_spans, x_lines=x_lines, y_lines=y_lines, sphere=sphere, descending=descending)
     if workers == 1 or len(batches) <= 1:
         yield from map(cut, batches)
         return
@@ -85,7 +85,7 @@ def cut_at_lines(
 def _batches(
     edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray, at_once: int
 ) -> Iterator[RegionEdges]:
-    """Runs of whole regions of about so many pieces, as their edges are cut at the lines."""
+    """Whole regions of about so many pieces, as their edges are cut at the lines."""
     if not edges.region.size:
         return
     number = np.cumsum(count_pieces(edges, x_lines, y_lines))
@@ -116,13 +116,13 @@ def count_pieces(edges: RegionEdges, x_lines: np.ndarray, y_lines: np.ndarray) -
     return pieces
 
 
-def row_runs(
+def row_spans(
     edges: RegionEdges,
     x_lines: np.ndarray,
     y_lines: np.ndarray,
     sphere: bool,
     descending: bool = False,
-) -> RowRuns:
+) -> RowSpans:
     """Covered fraction of every touched cell, those side by side that are covered alike as one.
 
     Parameters
@@ -176,7 +176,7 @@ def row_runs(
     return _filled(key, height, area, nx, ny)
 
 
-def _filled(key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: int) -> RowRuns:
+def _filled(key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: int) -> RowSpans:
     """Fractions of the cells that edges pass, and of the cells between them.
 
     Heights are shares of the row's height; cumulated along a row they are the share of each
@@ -185,7 +185,7 @@ def _filled(key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: 
     """
     if not key.size:
         nothing = np.zeros(0, np.int64)
-        return RowRuns(nothing, nothing, nothing, nothing, np.zeros(0))
+        return RowSpans(nothing, nothing, nothing, nothing, np.zeros(0))
     strip, column = np.divmod(key, nx)
     new_strip = np.diff(strip, prepend=-1) != 0
     first = np.maximum.accumulate(np.where(new_strip, np.arange(key.size), 0))
@@ -204,7 +204,7 @@ def _filled(key: np.ndarray, height: np.ndarray, area: np.ndarray, nx: int, ny: 
     owner, is_gap = np.divmod(used, 2)
     region, row = np.divmod(strip[owner], ny)
     share = np.where(is_gap == 0, fraction[owner], covered[owner])
-    return RowRuns(region, row, column[owner] + is_gap, length[used], np.minimum(share, 1.0))
+    return RowSpans(region, row, column[owner] + is_gap, length[used], np.minimum(share, 1.0))
 
 
 def _split(

@@ -9,90 +9,53 @@ import numpy as np
 
 from bavlo.core.space.layout import GridLayout, zone_area
 
-SPACING = 64  # cells between those whose true areas are worked out
+SPACING = 64  # cells at most between those whose true areas are worked out
+NODES = 64  # of those along an axis at least, unless it has fewer cells
+ACCURACY, TRIED = 1e-9, 12  # of areas between nodes, and along an axis how many are looked at
 STENCIL = 6  # of them on which a cell between is interpolated
-
-
-@dataclass(frozen=True, eq=False)
-class CellAreas:
-    """Areas of the cells of n rows, km², as factors of which few are kept.
-
-    Parameters
-    ----------
-    rows : (n,) float64
-    columns : (m, nx) float64
-        The other factor: one for all rows, or of each row.
-    """
-
-    rows: np.ndarray
-    columns: np.ndarray
-
-    @classmethod
-    def of_one(cls, rows: int, columns: int) -> CellAreas:
-        """An area of 1 for each cell, by which values are added up as they are."""
-        return cls(np.ones(rows), np.ones((1, columns)))
-
-    @property
-    def each(self) -> np.ndarray:
-        """(n, nx) areas."""
-        return np.asarray(self.rows[:, None] * self.columns)
-
-
-@dataclass(frozen=True, eq=False)
-class BothAreas:
-    """Both sorts of areas of the cells of n rows, km², as factors: their columns are alike.
-
-    Parameters
-    ----------
-    rows : (2, n) float64
-        Of the areas by which values are weighted, and of those on the ellipsoid.
-    columns : (m, nx) float64
-        The other factor: one for all rows, or of each row.
-    """
-
-    rows: np.ndarray
-    columns: np.ndarray
-
-    def row_factors(self, cell: np.ndarray) -> np.ndarray:
-        """(2, N) of the rows that cells (N,) are in, flat numbers from the first of these rows."""
-        return np.asarray(self.rows[:, cell // self.columns.shape[1]])
-
-    def column_factor(self, cell: np.ndarray) -> np.ndarray:
-        """(N,) of the columns of cells (N,)."""
-        row, column = np.divmod(cell, self.columns.shape[1])
-        return np.asarray(self.columns[row if len(self.columns) > 1 else 0, column])
 
 
 @dataclass(frozen=True, eq=False)
 class RowAreas:
     """Areas of the cells of a grid, row by row, km².
 
-    On projected grids the areal scale is interpolated between cells whose true areas are known, by
-    polynomials of fifth degree: it is smooth, and cells are small beside the distances over which
-    it changes.
+    On projected grids of more than NODES rows or columns the areal scale is interpolated between
+    cells whose true areas are known, by polynomials of fifth degree: it is smooth, and cells are
+    small beside the distances over which it changes.
     """
 
     layout: GridLayout
 
     @property
-    def is_known(self) -> bool:
-        """Whether all cells have an area: not those beyond the reach of their projection."""
-        return self.layout.is_lonlat or bool(np.isfinite(self._scale_by_row_nodes).all())
+    def is_exact(self) -> bool:
+        """Whether all cells have an area, and those between nodes are right within ACCURACY.
 
-    def weights(self, first: int, last: int) -> CellAreas:
-        """Areas by which values are weighted: on the sphere, or true ones if projected."""
+        Cells beyond the reach of their projection have none; on maps of the whole Earth the scale
+        may change too much from node to node.
+        """
+        if self.layout.is_lonlat:
+            return True
+        if not np.isfinite(self._scale_by_row_nodes).all():
+            return False
+        rows, columns = (_between_nodes(size) for size in self.layout.shape)
+        true = self.layout.ellipsoid_areas((rows[:, None] * self.layout.shape[1] + columns).ravel())
+        each = [self.square_km(row, row + 1)[0, columns] for row in rows.tolist()]
+        return bool((np.abs(np.ravel(each) - true) <= ACCURACY * true).all())
+
+    def weights(self, first: int, last: int) -> np.ndarray:
+        """(n, nx) areas by which values are weighted: on the sphere, or true ones if projected."""
         if not self.layout.is_lonlat:
             return self.square_km(first, last)
         rows, columns = self._sphere
-        return CellAreas(rows[first:last], columns[None])
+        return np.asarray(rows[first:last, None] * columns)
 
-    def of_runs(self, start: np.ndarray, length: np.ndarray) -> np.ndarray:
-        """(N,) the same of runs of cells, of one row each.
+    def of_spans(self, start: np.ndarray, length: np.ndarray) -> np.ndarray:
+        """(N,) the same of spans of cells, of one row each.
 
         Parameters
         ----------
         start, length : (N,) int
-            Flat number of a run's first cell, ascending, and its number of cells.
+            Flat number of a span's first cell, ascending, and its number of cells.
         """
         width = self.layout.shape[1]
         row, first = np.divmod(start, width)
@@ -100,22 +63,17 @@ class RowAreas:
             rows, along = self._sphere[0], self._along
             return np.asarray(rows[row] * (along[first + length] - along[first]))
         top = int(row[0]) if row.size else 0
-        area = self.weights(top, int(row[-1]) + 1 if row.size else 0).each
-        return run_sums(np.append(area.ravel(), 0.0), start - top * width, length)
+        area = self.weights(top, int(row[-1]) + 1 if row.size else 0)
+        return span_sums(np.append(area.ravel(), 0.0), start - top * width, length)
 
-    def square_km(self, first: int, last: int) -> CellAreas:
-        """Areas on the WGS 84 ellipsoid."""
+    def square_km(self, first: int, last: int) -> np.ndarray:
+        """(n, nx) areas on the WGS 84 ellipsoid."""
         if self.layout.is_lonlat:
-            return CellAreas(self._zones[first:last], self._sphere[1][None])
+            return np.asarray(self._zones[first:last, None] * self._sphere[1])
         height = np.abs(np.diff(self.layout.y_edges[first : last + 1]))
         shares, nodes = _between(np.arange(first, last), self._row_nodes)
         scale = shares @ self._scale_by_row_nodes[nodes]
-        return CellAreas(np.ones(len(height)), scale * (height[:, None] * self._widths))
-
-    def both(self, first: int, last: int) -> BothAreas:
-        """Those by which values are weighted and those on the ellipsoid."""
-        weights, square_km = self.weights(first, last), self.square_km(first, last)
-        return BothAreas(np.stack([weights.rows, square_km.rows]), square_km.columns)
+        return np.asarray(scale * (height[:, None] * self._widths))
 
     @cached_property
     def _widths(self) -> np.ndarray:
@@ -151,13 +109,13 @@ class RowAreas:
         return np.asarray(scale[:, nodes] @ shares.T)
 
 
-def run_sums(values: np.ndarray, start: np.ndarray, length: np.ndarray) -> np.ndarray:
-    """(N,) sums of runs of values.
+def span_sums(values: np.ndarray, start: np.ndarray, length: np.ndarray) -> np.ndarray:
+    """(N,) sums of spans of values.
 
     Parameters
     ----------
     values : (C + 1,) float64
-        One more than there are, so that a run may end with the last of them.
+        One more than there are, so that a span may end with the last of them.
     """
     if not start.size:
         return np.zeros(0)
@@ -167,8 +125,15 @@ def run_sums(values: np.ndarray, start: np.ndarray, length: np.ndarray) -> np.nd
 
 def _nodes(size: int) -> np.ndarray:
     """Cells along an axis between which others are interpolated, the outermost among them."""
-    count = min(size, max(STENCIL, -(-size // SPACING) + 1))
+    count = min(size, max(NODES, -(-size // SPACING) + 1))
     return np.unique(np.rint(np.linspace(0, size - 1, count)).astype(np.int64))
+
+
+def _between_nodes(size: int) -> np.ndarray:
+    """Cells along an axis that lie in the middle between nodes, those at both ends among them."""
+    nodes = _nodes(size)
+    middle = (nodes[1:] + nodes[:-1]) // 2
+    return np.asarray(middle[np.unique(np.linspace(0, middle.size - 1, TRIED).astype(np.int64))])
 
 
 def _between(position: np.ndarray, nodes: np.ndarray) -> tuple[np.ndarray, slice]:

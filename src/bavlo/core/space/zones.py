@@ -172,7 +172,7 @@ def brought_onto(
     read: ReadRows,
     source: GridLayout,
     target: GridLayout,
-    strips: Iterable[tuple[int, int]],
+    bands: Iterable[tuple[int, int]],
     *,
     total: bool,
 ) -> np.ndarray:
@@ -183,8 +183,8 @@ def brought_onto(
     read
         Gives the rows `first` to `last` (excluded) of the source's values, (n, nx) float64; NaN
         counts as nothing. Only rows that share something with the target are asked for.
-    strips
-        The first row and the one after the last of all strips that are read one after the other.
+    bands
+        The first row and the one after the last of all bands that are read one after the other.
     total
         Values are totals of their cell (people) rather than densities.
 
@@ -203,7 +203,7 @@ def brought_onto(
     rows = sparse.csr_array((y[2], (y[0], y[1])), shape=(target.shape[0], source.shape[0]))
     columns = sparse.csr_array((x[2], (x[0], x[1])), shape=(target.shape[1], source.shape[1]))
     by_row = np.zeros((target.shape[0], source.shape[1]))
-    for first, last in strips:
+    for first, last in bands:
         shares = rows[:, first:last]
         if not shares.nnz:
             continue

@@ -77,9 +77,15 @@ class OverlayIndex:
         The regions that have any, where the entries of each begin, cells and weights.
         """
         keep = self.overlay.fraction >= LEAST_COVER
-        owner = np.repeat(np.arange(self.overlay.regions), self.overlay.entries)[keep]
-        regions, start = np.unique(owner, return_index=True)
+        counts = np.bincount(self.owner[keep], minlength=self.overlay.regions)
+        regions = np.flatnonzero(counts)
+        start = (np.cumsum(counts) - counts)[regions]
         return regions, start, self.overlay.index[keep], self.weight[keep]
+
+    @cached_property
+    def owner(self) -> np.ndarray:
+        """(N,) the region of each entry of the overlay."""
+        return np.repeat(np.arange(self.overlay.regions), self.overlay.entries)
 
     @cached_property
     def size_classes(self) -> list[SizeClass]:
@@ -204,8 +210,7 @@ class CellSample:
     @cached_property
     def variance(self) -> np.ndarray:
         """(T, R) area-weighted population variance, about the mean of each step and region."""
-        overlay = self.index.overlay
-        owner = np.repeat(np.arange(overlay.regions), overlay.entries)
+        overlay, owner = self.index.overlay, self.index.owner
         total = np.zeros((self.steps, overlay.regions))
         for step in range(self.steps):
             away = self.block[step, overlay.index] - self.mean[step, owner]

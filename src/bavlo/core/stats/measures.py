@@ -107,7 +107,7 @@ class Measure:
     @property
     def needs_areas(self) -> bool:
         """Whether it needs the areas of the cells on the ellipsoid."""
-        return self.made_of == VOLUMES
+        return self.made_of in (VOLUMES, CLASSES)
 
 
 def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:

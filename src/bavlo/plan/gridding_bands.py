@@ -1,4 +1,4 @@
-"""Large grids without time brought onto other cells of their system, strip by strip."""
+"""Large grids without time brought onto other cells of their system, band by band."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from bavlo.core.values.units import convert
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
 from bavlo.engine.segments import Segment
+from bavlo.plan.bands import RowReader, band_needs
 from bavlo.plan.gridding import GridPlan
-from bavlo.plan.strips import RowReader, strip_needs
 from bavlo.request.reporter import Reporter
 
 SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
@@ -24,7 +24,7 @@ SUMS = 2  # weights and totals of the new rows, whose columns are the old ones
 
 @dataclass(frozen=True, eq=False)
 class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
-    """Sums of each strip; all of them are put together in the end, in order of rows.
+    """Sums of each band; all of them are put together in the end, in order of rows.
 
     Parameters
     ----------
@@ -41,21 +41,21 @@ class RowSumsReducer(EachAlone[tuple[int, RowSums]]):
     difference: bool
 
     def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, RowSums]]]:
-        """The sums of one strip, with its first row."""
+        """The sums of one band, with its first row."""
         if self.units[0] != self.units[1]:
             values = convert(values, *self.units, difference=self.difference)
         first = block.first - self.origin
         return [[(first, self.areas.sums(first, values, of_codes=self.of_codes))]]
 
 
-def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
-    """(ny', nx') values on the new cells of a band, whose old rows are read a few at a time."""
+def band_field(plan: GridPlan, report: Reporter) -> np.ndarray:
+    """(ny', nx') values on the new cells of some rows, whose old rows are read a few at a time."""
     if plan.onto is None or plan.cells.whole_rows is None:
-        raise TypeError("only grids that are brought onto other cells are read in strips")
+        raise TypeError("only grids that are brought onto other cells are read in bands")
     regrid, rows = plan.onto.regrid, plan.cells.whole_rows
     areas = regrid.areas if isinstance(regrid, Majority) else regrid
     if not isinstance(areas, AxisShares):
-        raise TypeError("only grids of one reference system are read in strips")
+        raise TypeError("only grids of one reference system are read in bands")
     own = total_unit_of(plan.what, plan.combine)
     reducer = RowSumsReducer(
         areas,
@@ -65,9 +65,9 @@ def strip_field(plan: GridPlan, report: Reporter) -> np.ndarray:
         plan.source.variable.difference,
     )
     width = plan.cells.shape[1]
-    blocks = choices.strips_of(rows.start, rows.stop, width)
+    blocks = choices.bands_of(rows.start, rows.stop, width)
     kept = plan.onto.layout.shape[0] * width * 8.0 * SUMS
-    needs = strip_needs(plan.source, (rows.start, rows.stop), kept)
+    needs = band_needs(plan.source, (rows.start, rows.stop), kept)
     found: list[tuple[int, RowSums]] = []
     run = plan.request.run
     reader = RowReader(plan.source)

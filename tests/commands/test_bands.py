@@ -1,4 +1,4 @@
-"""Grids of very many cells, read in strips, give what the same grids give cell by cell."""
+"""Grids without time, read in bands of rows, give what the same grids give step by step."""
 
 import csv
 
@@ -12,12 +12,11 @@ from shapely import Polygon
 
 from bavlo.commands import grid as grid_command
 from bavlo.engine import choices
-from bavlo.errors import RequestError
-from bavlo.plan import strips
-from bavlo.plan.gridding_strips import strip_field
+from bavlo.plan.gridding_bands import band_field
 from support import run, write_regions
 
-ROWS, COLUMNS = 90, 70
+ROWS, COLUMNS = 540, 420
+UNIT = 6  # cells of the lengths below
 SYSTEMS = {"lonlat": ("OGC:CRS84", 78, -32, 0.05), "plane": ("EPSG:32744", 2e5, 6.2e6, 900)}
 COUNTS = ["--kind", "count", "--measure", "sum,mean,min,max,range,std,cv,count"]
 DEPTHS = [
@@ -35,30 +34,33 @@ def world(request, tmp_path_factory):
     rng = np.random.default_rng(8)
     people = np.round(rng.gamma(0.4, 9, (ROWS, COLUMNS)), 1).astype("f4") + 250
     people[rng.random(people.shape) < 0.1] = -9999
-    people[:20, :15] = -9999
+    people[:120, :90] = -9999
     cover = rng.choice([1, 2, 5, 40], (ROWS, COLUMNS), p=[0.4, 0.3, 0.2, 0.1]).astype("u1")
-    cover[30:40, 20:50] = 0
-    for name, values, nodata in (("people", people, -9999), ("cover", cover, 0)):
+    cover[180:240, 120:300] = 0
+    for name, values, nodata in (
+        ("people", people, -9999), ("people_20010101", people, -9999),
+        ("cover", cover, 0), ("cover_20010101", cover, 0),
+    ):  # fmt: skip
         with rasterio.open(
             folder / f"{name}.tif", "w", driver="GTiff", width=COLUMNS, height=ROWS, count=1,
             dtype=values.dtype, crs=crs, transform=from_origin(west, north, size, size),
-            nodata=nodata, compress="deflate", tiled=True, blockxsize=16, blockysize=16,
+            nodata=nodata, compress="deflate", tiled=True, blockxsize=64, blockysize=64,
         ) as file:  # fmt: skip
             file.write(values, 1)
 
     def at(x, y):
-        return west + x * size, north - y * size
+        return west + x * UNIT * size, north - y * UNIT * size
 
     angle = np.linspace(0, 2 * np.pi, 60, endpoint=False)
-    star = np.column_stack([at(30, 0)[0] + 25 * size * np.cos(angle), np.zeros(60)])
-    star[:, 1] = at(0, 45)[1] + 30 * size * np.sin(angle) * rng.uniform(0.5, 1.2, 60)
+    star = np.column_stack([at(30, 0)[0] + 25 * UNIT * size * np.cos(angle), np.zeros(60)])
+    star[:, 1] = at(0, 45)[1] + 30 * UNIT * size * np.sin(angle) * rng.uniform(0.5, 1.2, 60)
     shapes = {
         "star": Polygon(star),
         "hole": shapely.box(*at(5, 80), *at(60, 35)).difference(
             shapely.box(*at(12.3, 70.2), *at(44.4, 41.7))
         ),
         "over the edge": shapely.box(*at(50.5, 30), *at(90, 4.5)),
-        "within a cell": shapely.box(*at(20.2, 25.9), *at(20.7, 25.1)),
+        "within a cell": shapely.box(*at(20.02, 25.98), *at(20.07, 25.91)),
         "without data": shapely.box(*at(1, 14), *at(9, 2)),
         "far away": shapely.box(*at(200, 30), *at(210, 20)),
     }
@@ -73,45 +75,41 @@ def table(path):
 
 
 def assert_alike(found, wanted):
-    """The same rows, but for what adding up in another order may change."""
+    """The same rows, but for the period and what adding up in another order may change."""
     for one, other in zip(found, wanted, strict=True):
-        for name in other:
+        for name in ("region", "measure", "value", "unit", "area_valid", "steps"):
             if name in ("value", "area_valid") and other[name]:
                 assert float(one[name]) == pytest.approx(float(other[name]), rel=2e-9, abs=1e-9)
             else:
                 assert one[name] == other[name], name
 
 
-def both(world, monkeypatch, out, *words, rows=7):
-    """The same table from strips of a few rows, and from all cells at once."""
-    common = ["--regions", "r.geojson", "--label", "name", "--quiet", "--replace"]
-    run("series", *words, *common, "--out", f"cells_{out}", cwd=world)
-    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
-    monkeypatch.setattr(choices, "STRIP_ROWS", rows)
-    run("series", *words, *common, "--out", f"strips_{out}", cwd=world)
-    return table(world / f"strips_{out}"), table(world / f"cells_{out}")
+def both(world, out, name, *words):
+    """The same table from a grid without time, and from one whose name has a date."""
+    common = ["--regions", "r.geojson", "--label", "name", "--quiet", "--replace", *words]
+    run("series", f"{name}.tif", *common, "--out", f"bands_{out}", cwd=world)
+    run("series", f"{name}_20010101.tif", "--every", "step", *common, "--out", f"steps_{out}",
+        cwd=world)  # fmt: skip
+    return table(world / f"bands_{out}"), table(world / f"steps_{out}")
 
 
 @pytest.mark.parametrize("words", [COUNTS, DEPTHS, STATES], ids=["counts", "depths", "states"])
 @pytest.mark.parametrize("least", [[], ["--min-area", "0.999"]], ids=["half", "whole"])
-def test_measures_of_strips_are_those_of_cells(world, monkeypatch, words, least):
-    found, wanted = both(world, monkeypatch, "m.csv", "people.tif", *words, *least)
+def test_measures_of_bands_are_those_of_steps(world, words, least):
+    found, wanted = both(world, "m.csv", "people", *words, *least)
     assert len(found) == len(wanted) == 6 * len(words[-1].split(","))
     assert any(row["value"] for row in wanted)
     assert_alike(found, wanted)
 
 
 @pytest.mark.parametrize("measure", ["shares", "majority"])
-def test_classes_of_strips_are_those_of_cells(world, monkeypatch, measure):
-    words = ["cover.tif", "--kind", "class", "--measure", measure]
-    found, wanted = both(world, monkeypatch, f"{measure}.csv", *words)
+def test_classes_of_bands_are_those_of_steps(world, measure):
+    found, wanted = both(world, f"{measure}.csv", "cover", "--kind", "class", "--measure", measure)
     assert len(found) == len(wanted) >= 6
     assert_alike(found, wanted)
 
 
-def test_strips_give_the_same_bytes_for_any_jobs_and_memory(world, monkeypatch):
-    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
-    monkeypatch.setattr(choices, "STRIP_ROWS", 8)
+def test_bands_give_the_same_bytes_for_any_jobs_and_memory(world):
     out = []
     for n, more in enumerate((["--jobs", "1"], ["--jobs", "3"], ["--memory", "3GB"])):
         run(
@@ -122,12 +120,12 @@ def test_strips_give_the_same_bytes_for_any_jobs_and_memory(world, monkeypatch):
     assert out[0] == out[1] == out[2]
 
 
-def test_trace_of_a_number_from_strips_gives_it_back(world, monkeypatch):
-    _, _ = both(world, monkeypatch, "t.csv", "people.tif", *COUNTS)
+def test_trace_of_a_number_from_bands_gives_it_back(world):
+    both(world, "t.csv", "people", *COUNTS)
     for measure in ("sum", "mean", "std"):
         told = run(
-            "trace", "strips_t.csv", "--region", "star", "--period", "static", "--measure", measure,
-            "--out", f"trace_{measure}.csv", "--replace", cwd=world,
+            "trace", "bands_t.csv", "--region", "within a cell", "--period", "static",
+            "--measure", measure, "--out", f"trace_{measure}.csv", "--replace", cwd=world,
         )  # fmt: skip
         assert "comes back" in told.stdout or "the same" in told.stdout, told.stdout
         lines = table(world / f"trace_{measure}.csv")
@@ -137,13 +135,11 @@ def test_trace_of_a_number_from_strips_gives_it_back(world, monkeypatch):
             assert value == pytest.approx(next(iter(numbers.values())), rel=1e-9)
 
 
-def test_percentiles_and_weights_are_made_from_cells(world, monkeypatch):
-    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
-    monkeypatch.setattr(strips, "run_overlay", lambda *_: pytest.fail("went by strips"))
-    common = ["--regions", "r.geojson", "--label", "name", "--kind", "count"]
-    run("series", "people.tif", *common, "--measure", "sum,median", cwd=world)
+def test_measures_that_need_all_cells_at_once_stand_beside_those_of_sums(world):
+    words = ["--kind", "count", "--measure", "sum,median"]
+    assert_alike(*both(world, "p.csv", "people", *words))
     weighted = ["--weight", "cover.tif", "--weight-kind", "density"]
-    run("series", "people.tif", *common, "--measure", "mean", *weighted, cwd=world)
+    assert_alike(*both(world, "w.csv", "people", "--kind", "count", "--measure", "mean", *weighted))
 
 
 def written(path):
@@ -164,36 +160,19 @@ def written(path):
     ],
     ids=["counts", "temperature", "most", "classes", "regions"],
 )
-@pytest.mark.parametrize("cell", [7, 0.6])
-def test_a_grid_that_is_brought_onto_others_in_strips_is_as_at_once(
-    world, monkeypatch, words, cell
-):
+def test_a_grid_that_is_brought_onto_others_in_bands_is_as_at_once(world, monkeypatch, words):
     crs, _, _, size = SYSTEMS["plane" if "plane" in world.name else "lonlat"]
-    onto = ["--crs", crs, "--cell", f"{cell * size}", "--resample"]
+    onto = ["--crs", crs, "--cell", f"{50 * size}", "--resample"]
     onto += ["majority" if "class" in words else "area"]
     words = ["grid", *words, *onto, "--quiet", "--replace"]
     run(*words, "--out", "whole.nc", cwd=world)
-    monkeypatch.setattr(choices, "STRIP_ROWS", 8)
-    monkeypatch.setattr(choices, "CELLS_IN_STRIPS", 1)
+    monkeypatch.setattr(choices, "CELLS_OF_STEP", 1)
     monkeypatch.setattr(choices, "BLOCK_VALUES", 5 * COLUMNS)
     seen = []
     monkeypatch.setattr(
-        grid_command, "strip_field", lambda *given: seen.append(1) or strip_field(*given)
+        grid_command, "band_field", lambda *given: seen.append(1) or band_field(*given)
     )
-    run(*words, "--out", "strips.nc", cwd=world)
-    assert len(seen) == (3 if cell > 1 and "--regions" not in words else len(seen))
-    assert bool(seen) == (cell > 1)
-    found, wanted = written(world / "strips.nc"), written(world / "whole.nc")
-    assert np.isnan(wanted).any() or cell > 1
+    run(*words, "--out", "bands.nc", cwd=world)
+    assert seen
+    found, wanted = written(world / "bands.nc"), written(world / "whole.nc")
     np.testing.assert_allclose(found, wanted, rtol=2e-7)  # stored as float32
-
-
-def test_numbers_that_are_no_codes_are_refused_in_strips_too(world, monkeypatch):
-    from bavlo.core.stats.class_sums import _codes
-
-    with pytest.raises(RequestError, match="not whole numbers"):
-        _codes(np.array([1.0, 2.5, 3.0]))
-    codes, place = _codes(np.array([3.0, -2.0, 3.0, 7.0]))
-    np.testing.assert_array_equal(codes[place], [3, -2, 3, 7])
-    far, place = _codes(np.array([1e9, 4.0, 1e9]))
-    np.testing.assert_array_equal(far[place], [1e9, 4, 1e9])

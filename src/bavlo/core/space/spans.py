@@ -1,8 +1,7 @@
-"""The overlay of grids of very many cells: wholly covered cells as runs along rows."""
+"""The overlay of grids of very many cells: spans of cells along rows that a region covers alike."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -22,24 +21,19 @@ from bavlo.core.space.pieces import cut_at_lines
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas
 
-BYTES_OF_RUN = 24
-
-
-def few_rows(first: int, last: int, width: int) -> Iterator[slice]:
-    """The rows `first` to `last` (excluded) of so many cells each, a few at a time."""
-    return batches(last, 2 * width, first)  # values and weights
+BYTES_OF_SPAN = 24
 
 
 @dataclass(frozen=True, eq=False)
-class RunOverlay:
-    """Shared areas of R regions and runs of cells, each of which a region covers alike.
+class Spans:
+    """Shared areas of R regions and spans of cells, each of which a region covers alike.
 
     Parameters
     ----------
     shape
         Rows and columns of the whole grid.
     region : (N,) int32
-        Whose run it is.
+        Whose span it is.
     start : (N,) int64
         Flat number of its first cell, ascending.
     length : (N,) int32
@@ -66,9 +60,17 @@ class RunOverlay:
         return self.region_weight.size
 
     @property
+    def is_sound(self) -> bool:
+        """Whether the lengths of its arrays agree, as those of what was kept should."""
+        return (
+            self.region.size == self.start.size == self.length.size == self.fraction.size
+            and self.inside.size == self.region_weight.size > self.region.max(initial=-1)
+        )
+
+    @property
     def nbytes(self) -> int:
         """What it takes in memory."""
-        return BYTES_OF_RUN * self.start.size
+        return BYTES_OF_SPAN * self.start.size
 
     @cached_property
     def entries(self) -> np.ndarray:
@@ -87,45 +89,63 @@ class RunOverlay:
             return 0, 0
         return int(self.start[0]) // self.shape[1], int(self.start[-1]) // self.shape[1] + 1
 
-    def parts(self, first: int, last: int) -> Iterator[tuple[slice, slice]]:
-        """Rows of a strip a few at a time, counted from its first, and the runs in them."""
+    def of_rows(self, first: int, last: int, areas: RowAreas) -> Overlay:
+        """The overlay of the rows `first` to `last` (excluded), with all cells of these rows."""
         width = self.shape[1]
-        for rows in few_rows(first, last, width):
-            low, high = np.searchsorted(self.start, [rows.start * width, rows.stop * width])
-            if low < high:
-                yield slice(rows.start - first, rows.stop - first), slice(int(low), int(high))
-
-    def of_region(self, region: int, areas: RowAreas) -> Overlay:
-        """The overlay of one region and the cells that it touches, one by one."""
-        own = self.region == region
-        start, length = self.start[own], self.length[own]
-        cells = np.repeat(start, length) + _offsets(length)
-        fraction = np.repeat(self.fraction[own], length)
-        width = self.shape[1]
-        weight = np.zeros(cells.size)
-        for rows in few_rows(*self.rows, width):
-            ends = np.searchsorted(cells, [rows.start * width, rows.stop * width])
-            part = slice(*ends.tolist())
-            if part.start < part.stop:
-                of_rows = areas.weights(rows.start, rows.stop).each.ravel()
-                weight[part] = of_rows[cells[part] - rows.start * width]
+        low, high = np.searchsorted(self.start, [first * width, last * width])
+        spans = low + np.argsort(self.region[low:high], kind="stable")
+        cells = np.arange(first * width, last * width)
+        index = listed(self.start[spans] - first * width, self.length[spans])
+        fraction = np.repeat(self.fraction[spans], self.length[spans])
+        counts = np.bincount(self.region[spans], self.length[spans], self.regions)
         return Overlay(
             self.shape,
             cells,
-            np.array([0, cells.size]),
-            np.arange(cells.size, dtype=np.int32),
+            np.concatenate([[0], np.cumsum(counts.astype(np.int64))]),
+            index.astype(np.int32),
             fraction,
-            weight * fraction,
-            self.region_weight[[region]],
+            fraction * areas.weights(first, last).ravel()[index],
+            self.region_weight,
         )
 
+    def of_region(self, region: int, areas: RowAreas) -> Overlay:
+        """The overlay of one region and the cells that it touches."""
+        own = self.region == region
+        cells = listed(self.start[own], self.length[own])
+        fraction = np.repeat(self.fraction[own], self.length[own])
+        area, width = np.zeros(cells.size), self.shape[1]
+        for rows in batches(self.rows[1], width, self.rows[0]):
+            some = slice(*np.searchsorted(cells, [rows.start * width, rows.stop * width]).tolist())
+            if some.start < some.stop:
+                each = areas.weights(rows.start, rows.stop).ravel()
+                area[some] = each[cells[some] - rows.start * width]
+        index = np.arange(cells.size, dtype=np.int32)
+        ends, whole = np.array([0, cells.size]), self.region_weight[[region]]
+        return Overlay(self.shape, cells, ends, index, fraction, area * fraction, whole)
 
-def _offsets(length: np.ndarray) -> np.ndarray:
-    """The place of each cell of runs within its run."""
-    return np.asarray(np.arange(length.sum()) - np.repeat(np.cumsum(length) - length, length))
+
+def listed(start: np.ndarray, length: np.ndarray) -> np.ndarray:
+    """The numbers of all cells of spans, one span after the other.
+
+    Parameters
+    ----------
+    start, length : (N,) int
+        First number of each span and how many there are, at least 1.
+
+    Examples
+    --------
+    >>> listed(np.array([3, 9]), np.array([2, 3]))
+    array([ 3,  4,  9, 10, 11])
+    """
+    steps = np.ones(int(length.sum()), np.int64)
+    if start.size:
+        ends = np.cumsum(length)
+        steps[0] = start[0]
+        steps[ends[:-1]] = start[1:] - (start[:-1] + length[:-1] - 1)
+    return np.cumsum(steps)
 
 
-def run_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> RunOverlay:
+def span_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> Spans:
     """Shared areas of regions and a grid, as `overlay` has them cell by cell.
 
     Parameters
@@ -151,8 +171,8 @@ def run_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> RunOve
     return replace(overlay, inside=inside, region_weight=whole)
 
 
-def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOverlay, np.ndarray]:
-    """The runs of regions in order of their place, without the areas of the regions.
+def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[Spans, np.ndarray]:
+    """The spans of regions in order of their place, without the areas of the regions.
 
     Returns
     -------
@@ -167,15 +187,15 @@ def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOve
     westward = bool(layout.x_edges[0] > layout.x_edges[-1])
     parts = []
     counts = np.zeros(edges.count, np.int64)
-    for runs in cut_at_lines(
+    for spans in cut_at_lines(
         outlines, x_lines, y_lines, sphere=layout.is_lonlat, descending=descending, jobs=jobs
     ):
-        column = nx - runs.column - runs.length if westward else runs.column
-        start = runs.row * nx + column
+        column = nx - spans.column - spans.length if westward else spans.column
+        start = spans.row * nx + column
         parts.append(
-            (runs.region.astype(np.int32), start, runs.length.astype(np.int32), runs.fraction)
+            (spans.region.astype(np.int32), start, spans.length.astype(np.int32), spans.fraction)
         )
-        counts += np.bincount(runs.region, runs.length, edges.count).astype(np.int64)
+        counts += np.bincount(spans.region, spans.length, edges.count).astype(np.int64)
     tiny, cell, share = tiny_regions(edges, layout, counts)
     parts.append((tiny.astype(np.int32), cell, np.ones(tiny.size, np.int32), share))
     region, start, length, fraction = (np.concatenate(each) for each in zip(*parts, strict=True))
@@ -183,22 +203,25 @@ def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[RunOve
     order = np.argsort(start * edges.count + region)  # of which no two are the same
     region, start, length, fraction = region[order], start[order], length[order], fraction[order]
     unknown = np.zeros(edges.count)
-    return RunOverlay((ny, nx), region, start, length, fraction, unknown, unknown), tiny
+    return Spans((ny, nx), region, start, length, fraction, unknown, unknown), tiny
 
 
-def _planar_inside(overlay: RunOverlay, layout: GridLayout) -> np.ndarray:
+def _planar_inside(overlay: Spans, layout: GridLayout) -> np.ndarray:
     """(R,) area of each region that lies on the grid, on the plane of its coordinates."""
     height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
     row, first = np.divmod(overlay.start, overlay.shape[1])
     along = np.concatenate([[0.0], np.cumsum(width)])
-    of_runs = height[row] * (along[first + overlay.length] - along[first])
-    return np.bincount(overlay.region, overlay.fraction * of_runs, overlay.regions)
+    of_spans = height[row] * (along[first + overlay.length] - along[first])
+    return np.bincount(overlay.region, overlay.fraction * of_spans, overlay.regions)
 
 
-def _inside(overlay: RunOverlay, areas: RowAreas) -> np.ndarray:
+def _inside(overlay: Spans, areas: RowAreas) -> np.ndarray:
     """(R,) area of each region that lies on the grid, km²."""
     total = np.zeros(overlay.regions)
-    for _, runs in overlay.parts(*overlay.rows):
-        of_runs = areas.of_runs(overlay.start[runs], overlay.length[runs])
-        total += np.bincount(overlay.region[runs], overlay.fraction[runs] * of_runs, total.size)
+    width = overlay.shape[1]
+    for rows in batches(overlay.rows[1], 2 * width, overlay.rows[0]):
+        low, high = np.searchsorted(overlay.start, [rows.start * width, rows.stop * width])
+        some = slice(int(low), int(high))
+        of_spans = areas.of_spans(overlay.start[some], overlay.length[some])
+        total += np.bincount(overlay.region[some], overlay.fraction[some] * of_spans, total.size)
     return total

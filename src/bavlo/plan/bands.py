@@ -1,7 +1,7 @@
-"""Series of grids without time that have very many cells: read and added up in strips of rows.
+"""Series of grids without time: read and added up band by band, some whole rows after the other.
 
-No cell is looked at by itself and nothing is kept of it, so that memory goes with the rows of a
-strip and the outlines of the regions.
+Nothing is kept of a cell, so that memory goes with the rows of a band and the outlines of the
+regions.
 """
 
 from __future__ import annotations
@@ -16,30 +16,31 @@ from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_c
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.runs import RunOverlay, run_overlay
+from bavlo.core.space.spans import Spans, span_overlay
 from bavlo.core.space.zones import Zones
-from bavlo.core.stats.measures import CLASSES, SQUARES, Measure
-from bavlo.core.stats.strips import ADDED_UP, StripIndex, StripSample, StripSums, value_range
+from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
+from bavlo.core.stats.measures import SQUARES, Measure
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
-from bavlo.engine.protocol import Needs, Resources
+from bavlo.engine.protocol import Needs
 from bavlo.engine.segments import Segment
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.grids.tiled import TiledGrid
+from bavlo.plan.value_range import ValueRange
+from bavlo.regions.cache import cached
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 
 
-def adds_up_in_strips(
+def adds_up_by_bands(
     request: Request, source: GridSource, what: Quantity, measures: Sequence[Measure]
 ) -> bool:
-    """Whether a series is to be made strip by strip, which the grid and the request decide."""
+    """Whether a series is added up band by band, which the grid and the request decide."""
     layout = source.layout
     return (
         source.time is None
-        and choices.is_read_in_strips(layout.shape[0] * layout.shape[1])
         and isinstance(source, JoinedGrid | TiledGrid)
         and not layout.has_corners
         and what.kind != RATE
@@ -51,23 +52,24 @@ def adds_up_in_strips(
     )
 
 
-def runs_of(regions: Regions | Zones, source: GridSource, run: Resources) -> RunOverlay | None:
-    """The overlay as runs of cells; None where only single cells tell their areas."""
+def spans_of(regions: Regions | Zones, source: GridSource, jobs: int) -> Spans | None:
+    """The overlay as spans of cells; None where only single cells tell their areas."""
     layout = source.layout
     if isinstance(regions, Zones) or regions.are_points:
         return None
     if not layout.is_lonlat:
         last = layout.shape[0] * layout.shape[1] - 1
         some = np.linspace(0, last, CELLS_LOOKED_AT).astype(np.int64)
-        if not RowAreas(layout).is_known or scale_change(layout, some) > MOST_SCALE_CHANGE:
+        if not RowAreas(layout).is_exact or scale_change(layout, some) > MOST_SCALE_CHANGE:
             return None
-    edges = edges_on_grid(regions, layout)
-    return run_overlay(edges, layout, run.jobs)
+    return cached(
+        regions, layout, lambda: span_overlay(edges_on_grid(regions, layout), layout, jobs), Spans
+    )
 
 
 @dataclass(frozen=True, eq=False)
 class RowReader:
-    """Reads strips of a grid without time; a block's steps are its rows."""
+    """Reads bands of a grid without time; a block's steps are its rows."""
 
     source: GridSource
 
@@ -83,28 +85,21 @@ class RowReader:
 
 
 @dataclass(frozen=True, eq=False)
-class StripReducer(EachAlone[tuple[int, StripSums]]):
-    """Sums of each strip; all of them are added up in the end, in order of rows."""
+class BandReducer(EachAlone[tuple[int, BandSums]]):
+    """Sums of each band; all of them are added up in the end, in order of rows."""
 
-    index: StripIndex
+    index: BandIndex
     shift: float
 
-    def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, StripSums]]]:
-        """The sums of one strip, with its first row."""
+    def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, BandSums]]]:
+        """The sums of one band, with its first row."""
         return [[(block.first, self.index.sums(block.first, values, self.shift))]]
 
 
-def strip_sample(
-    request: Request, source: GridSource, index: StripIndex, report: Reporter
-) -> tuple[StripSample, tuple[float, float]]:
-    """Read a grid strip by strip, and add up what measures are made of.
-
-    Returns
-    -------
-    sample
-    low, high
-        Range of the values of all regions.
-    """
+def sums_sample(
+    request: Request, source: GridSource, index: BandIndex, report: Reporter
+) -> tuple[SumsSample, ValueRange]:
+    """Read a grid band by band, and add up what measures are made of; and the range of values."""
     reader = RowReader(source)
     first, last = index.overlay.rows
     shift = 0.0
@@ -112,22 +107,20 @@ def strip_sample(
         middle = reader.read(Block((first + last) // 2, (first + last) // 2 + 1))[:]
         known = middle[~np.isnan(middle)]
         shift = float(known.mean()) if known.size else 0.0
-    rows, columns = source.layout.shape
-    blocks = choices.strips_of(first, last, columns)
-    needs = strip_needs(source, index.overlay.rows, index.overlay.nbytes)
-    if CLASSES in index.wanted:
-        needs = choices.with_loops(request.run, needs, "class codes", rows * columns)
-    found: list[tuple[int, StripSums]] = []
+    blocks = choices.bands_of(first, last, source.layout.shape[1])
+    needs = band_needs(source, index.overlay.rows, index.overlay.nbytes)
+    found: list[tuple[int, BandSums]] = []
     segments = [Segment((block,)) for block in blocks]
-    reducer = StripReducer(index, shift)
+    reducer = BandReducer(index, shift)
     for settled in reduced(request.run, needs, report, reader, reducer, segments):
         found += settled
-    strips = [sums for _, sums in sorted(found, key=lambda one: one[0])]
-    return StripSample.of(strips, index.overlay), value_range(strips)
+    bands = [sums for _, sums in sorted(found, key=lambda one: one[0])]
+    sample = SumsSample.of(bands, shift, index.overlay)
+    return sample, ValueRange(sample.sums.lowest, sample.sums.highest)
 
 
-def strip_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:
-    """What strips take in memory, and what is kept beside them.
+def band_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:
+    """What bands take in memory, and what is kept beside them.
 
     Parameters
     ----------
@@ -137,11 +130,11 @@ def strip_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Ne
         Bytes of the overlay.
     """
     tiled = isinstance(source, TiledGrid)
-    return choices.needs_of_strips(rows, source.layout.shape[1], overlay, tiled=tiled)
+    return choices.needs_of_bands(rows, source.layout.shape[1], overlay, tiled=tiled)
 
 
 def measured(
-    sample: StripSample, measures: Sequence[Measure], least: Sequence[float]
+    sample: SumsSample, measures: Sequence[Measure], least: Sequence[float]
 ) -> tuple[np.ndarray, np.ndarray]:
     """Values of regions, and which of them have enough area.
 

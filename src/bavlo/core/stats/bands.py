@@ -1,0 +1,267 @@
+"""Measures of regions from sums that are added up band by band, for grids without time.
+
+A band is some whole rows of a grid. What `CellSample` is for the cells of some steps,
+`SumsSample` is for the sums of all bands of one step: a measure is computed from either.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from bavlo.core.batches import batches
+from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.spans import Spans
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, majority_of
+from bavlo.core.stats.classes import ClassAreas
+from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
+
+RANGED = frozenset((MEANS, SQUARES, EXTREMES))  # what the range of each region is needed for
+ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what sums tell
+
+
+@dataclass(frozen=True, eq=False)
+class BandSums:
+    """What some rows of a grid add to the measures of R regions.
+
+    Parameters
+    ----------
+    valid, missing : (R,) float64
+        km² of the cells with and without data.
+    number : (R,) float64
+        Covered shares of the cells with data.
+    total, weighted, volume, squares : (R,) float64
+        Covered share times value; area times value; the same with areas on the ellipsoid; area
+        times the square of the value less a shift. 0 where nobody asks.
+    low, high : (R,) float64
+        Of the cells of which at least LEAST_COVER is covered; NaN for none, or where nobody asks.
+    lowest, highest
+        Of all cells of all regions; infinite for none.
+    classes
+        Of some rows each, in their order; none where nobody asks.
+    """
+
+    valid: np.ndarray
+    missing: np.ndarray
+    number: np.ndarray
+    total: np.ndarray
+    weighted: np.ndarray
+    volume: np.ndarray
+    squares: np.ndarray
+    low: np.ndarray
+    high: np.ndarray
+    lowest: float = np.inf
+    highest: float = -np.inf
+    classes: tuple[ClassAreas, ...] = ()
+
+    @classmethod
+    def nothing(cls, regions: int) -> BandSums:
+        """Those of no rows."""
+        zeros, none = np.zeros(regions), np.full(regions, np.nan)
+        return cls(zeros, zeros, zeros, zeros, zeros, zeros, zeros, none, none)
+
+    @classmethod
+    def of(cls, sample: CellSample, wanted: frozenset[str], shift: float) -> BandSums:
+        """Those of one step (1, C) of the cells of some rows.
+
+        Parameters
+        ----------
+        wanted
+            Those of ADDED_UP that the measures are made of.
+        shift
+            What values are less before they are squared, so that little is lost by rounding.
+        """
+        index, regions = sample.index, sample.index.overlay.regions
+        zeros, none = np.zeros(regions), np.full(regions, np.nan)
+        gaps = sample.invalid[0]
+        away = CellSample(index, (sample.block - shift) ** 2)
+        asks = wanted.__contains__
+        ranged = not wanted.isdisjoint(RANGED)
+        held = sample.block[0, index.overlay.index]
+        return cls(
+            sample.valid_weight[0],
+            index.areas @ gaps.astype(np.float64) if gaps.any() else zeros,
+            sample.number[0],
+            sample.covered_total[0] if asks(TOTALS) else zeros,
+            sample.summed(index.matrix)[0] if asks(MEANS) or asks(SQUARES) else zeros,
+            sample.volume[0] if asks(VOLUMES) else zeros,
+            away.summed(index.matrix)[0] if asks(SQUARES) else zeros,
+            sample.extreme(np.fmin)[0] if ranged else none,
+            sample.extreme(np.fmax)[0] if ranged else none,
+            float(np.fmin.reduce(held, initial=np.inf)),
+            float(np.fmax.reduce(held, initial=-np.inf)),
+            (ClassAreas.of(index, sample.block[0]),) if asks(CLASSES) else (),
+        )
+
+    def __add__(self, other: BandSums) -> BandSums:
+        return BandSums(
+            self.valid + other.valid,
+            self.missing + other.missing,
+            self.number + other.number,
+            self.total + other.total,
+            self.weighted + other.weighted,
+            self.volume + other.volume,
+            self.squares + other.squares,
+            np.fmin(self.low, other.low),
+            np.fmax(self.high, other.high),
+            min(self.lowest, other.lowest),
+            max(self.highest, other.highest),
+            (*self.classes, *other.classes),
+        )
+
+    @property
+    def settled(self) -> BandSums:
+        """The same with the classes of all rows added up."""
+        if not self.classes:
+            return self
+        return replace(self, classes=(ClassAreas.added(self.classes),))
+
+
+@dataclass(frozen=True, eq=False)
+class BandIndex:
+    """Spans of cells and the areas of rows, for adding up band after band.
+
+    Parameters
+    ----------
+    wanted
+        Those of ADDED_UP that the measures are made of.
+    """
+
+    overlay: Spans
+    areas: RowAreas
+    wanted: frozenset[str] = field(default_factory=frozenset)
+
+    def sums(self, first: int, block: np.ndarray, shift: float) -> BandSums:
+        """The sums of a band, of which some rows are added up after the other.
+
+        Parameters
+        ----------
+        first
+            Its first row.
+        block : (n, nx) float64
+            Values, NaN where there is no data.
+        """
+        total = BandSums.nothing(self.overlay.regions)
+        for some in batches(len(block), 2 * block.shape[1]):
+            rows = first + some.start, first + some.stop
+            overlay = self.overlay.of_rows(*rows, self.areas)
+            if overlay.index.size:
+                square_km = None
+                if not self.wanted.isdisjoint((VOLUMES, CLASSES)):
+                    square_km = self.areas.square_km(*rows).ravel()
+                index = OverlayIndex(overlay, square_km)
+                sample = CellSample(index, block[some].reshape(1, -1))
+                total = total + BandSums.of(sample, self.wanted, shift)
+        return total.settled
+
+
+@dataclass(frozen=True, eq=False)
+class SumsSample:
+    """The sums of a whole grid, of which measures are made: one step, R regions.
+
+    Parameters
+    ----------
+    sums
+        Of all bands together.
+    shift
+        What values are less in the sums of squares.
+    outside, region_weight : (R,) float64
+        As of the overlay.
+    """
+
+    sums: BandSums
+    shift: float
+    outside: np.ndarray
+    region_weight: np.ndarray
+
+    @classmethod
+    def of(cls, bands: Sequence[BandSums], shift: float, overlay: Spans) -> SumsSample:
+        """From the sums of all bands, in order of their rows."""
+        total = sum(bands, BandSums.nothing(overlay.regions))
+        weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
+        return cls(total.settled, shift, overlay.outside(), weight)
+
+    @property
+    def never_valid(self) -> np.ndarray:
+        """(R,) share of each region's area whose cells have no data."""
+        return np.asarray(self.sums.missing / self.region_weight)
+
+    @property
+    def area_valid(self) -> np.ndarray:
+        """(1, R) share of each region's area that has data; exactly 1 when all has."""
+        valid = 1 - self.never_valid - self.outside
+        valid = np.where(self.sums.valid > 0, np.clip(valid, 0.0, 1.0), 0.0)
+        return np.asarray(np.where(np.abs(valid - 1) < 1e-12, 1.0, valid))[None]
+
+    @property
+    def valid_weight(self) -> np.ndarray:
+        """(1, R) weight of the cells with data."""
+        return self.sums.valid[None]
+
+    @property
+    def mean(self) -> np.ndarray:
+        """(1, R) area-weighted mean, NaN where a region has no cell with data."""
+        mean = self._each(self.sums.weighted)
+        return np.where(self._is_constant(mean), self.sums.low, mean)
+
+    def _is_constant(self, mean: np.ndarray) -> np.ndarray:
+        """(1, R) where all cells have one value, but for slivers that make no difference."""
+        low, high = self.sums.low, self.sums.high
+        with np.errstate(invalid="ignore"):
+            return np.asarray((low == high) & (np.abs(mean - low) <= ENOUGH * np.abs(low)))
+
+    @property
+    def variance(self) -> np.ndarray:
+        """(1, R) area-weighted population variance."""
+        away = self.mean - self.shift
+        variance = np.maximum(self._each(self.sums.squares) - away * away, 0.0)
+        return np.where(self._is_constant(self.mean), 0.0, variance)
+
+    @property
+    def number(self) -> np.ndarray:
+        """(1, R) cells with data, each counted by its covered share."""
+        return self.sums.number[None]
+
+    @property
+    def covered_total(self) -> np.ndarray:
+        """(1, R) values times the covered share of their cell."""
+        return self.sums.total[None]
+
+    @property
+    def volume(self) -> np.ndarray:
+        """(1, R) values times their area on the ellipsoid, km²."""
+        return self.sums.volume[None]
+
+    def extreme(self, choose: np.ufunc) -> np.ndarray:
+        """(1, R) lowest (np.fmin) or highest (np.fmax) value."""
+        return (self.sums.low if choose is np.fmin else self.sums.high)[None]
+
+    def majority(self) -> np.ndarray:
+        """(1, R) the code with the largest weight, the lowest of those that are equal."""
+        classes = self.classes
+        each = zip(classes.codes.tolist(), classes.weight.T[:, None], strict=True)
+        return majority_of(each, (1, len(classes.weight)))
+
+    @property
+    def classes(self) -> ClassAreas:
+        """Areas of class codes.
+
+        Raises
+        ------
+        ValueError
+            Where they were not added up.
+        """
+        if not self.sums.classes:
+            raise ValueError("the classes were not added up")
+        return self.sums.classes[0]
+
+    def percentile(self, percent: float) -> np.ndarray:
+        """Sums tell no percentiles."""
+        raise ValueError("percentiles are not made of sums")
+
+    def _each(self, total: np.ndarray) -> np.ndarray:
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.sums.valid > 0, total / self.sums.valid, np.nan)[None]

@@ -116,7 +116,9 @@ def sums_sample(
         found += settled
     bands = [sums for _, sums in sorted(found, key=lambda one: one[0])]
     sample = SumsSample.of(bands, shift, index.overlay)
-    return sample, ValueRange(sample.sums.lowest, sample.sums.highest)
+    lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)
+    highest = np.fmax.reduce(sample.sums.high, initial=-np.inf)
+    return sample, ValueRange(float(lowest), float(highest))
 
 
 def band_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:

@@ -10,7 +10,7 @@ from shapely import Polygon, box
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
-from bavlo.core.space.row_areas import RowAreas, span_sums
+from bavlo.core.space.row_areas import RowAreas, of_each_span
 from bavlo.core.space.spans import span_overlay
 
 PARTS = ("cells", "fraction", "weight", "region_weight")
@@ -56,10 +56,10 @@ def test_spans_are_the_cells_of_the_overlay(crs, north_up, eastward, seed):
         np.testing.assert_array_equal(alone.fraction, wanted.fraction[own])
         np.testing.assert_allclose(alone.weight, wanted.weight[own], rtol=1e-9)
     for first, last in ((0, 40), (7, 23)):
-        band = found.of_rows(first, last, areas)
+        band = found.of_rows(first, last).cells(areas.weights(first, last))
         number = wanted.cells[wanted.index]
         inside = (number >= first * 50) & (number < last * 50)
-        np.testing.assert_array_equal(band.cells[band.index], number[inside])
+        np.testing.assert_array_equal(band.index + first * 50, number[inside])
         np.testing.assert_array_equal(band.fraction, wanted.fraction[inside])
         np.testing.assert_allclose(band.weight, wanted.weight[inside], rtol=1e-9)
         owner = np.repeat(np.arange(4), wanted.entries)[inside]
@@ -84,13 +84,15 @@ def test_a_large_region_is_kept_as_few_spans():
     assert found.start.size <= 3 * layout.shape[0]
 
 
-def test_sums_of_spans_are_those_of_their_values_also_where_spans_overlap():
+@pytest.mark.parametrize("how", [np.add, np.fmin])
+def test_sums_of_spans_are_those_of_their_values_also_where_spans_overlap(how):
     rng = np.random.default_rng(5)
-    values = np.append(rng.normal(size=300), 0.0)
-    start = np.sort(rng.integers(0, 290, 60))
+    values = rng.normal(size=300)
+    start = np.sort(rng.integers(0, 300, 60))
     length = np.minimum(rng.integers(1, 40, 60), 300 - start)
-    wanted = [values[a : a + n].sum() for a, n in zip(start, length, strict=True)]
-    np.testing.assert_allclose(span_sums(values, start, length), wanted, rtol=1e-12, atol=1e-12)
+    wanted = [how.reduce(values[a : a + n]) for a, n in zip(start, length, strict=True)]
+    found = of_each_span(how, values, start, length)
+    np.testing.assert_allclose(found, wanted, rtol=1e-12, atol=1e-12)
 
 
 @pytest.mark.parametrize(

@@ -14,6 +14,7 @@ from bavlo.core.space.pieces import SLIVER, cut_at_lines, sphere_strip
 from bavlo.core.space.regions import RegionEdges
 from bavlo.core.sums import WeightedSums
 
+LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 MOST_SCALE_CHANGE = 1e-3  # within a cell, up to which planar fractions will do
 SCALE_CHANGE_OF_PIECES = 2.5e-4
 MOST_PIECES = 30_000_000  # of all cells that regions touch

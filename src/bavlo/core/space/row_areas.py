@@ -64,7 +64,7 @@ class RowAreas:
             return np.asarray(rows[row] * (along[first + length] - along[first]))
         top = int(row[0]) if row.size else 0
         area = self.weights(top, int(row[-1]) + 1 if row.size else 0)
-        return span_sums(np.append(area.ravel(), 0.0), start - top * width, length)
+        return of_each_span(np.add, area.ravel(), start - top * width, length)
 
     def square_km(self, first: int, last: int) -> np.ndarray:
         """(n, nx) areas on the WGS 84 ellipsoid."""
@@ -109,18 +109,32 @@ class RowAreas:
         return np.asarray(scale[:, nodes] @ shares.T)
 
 
-def span_sums(values: np.ndarray, start: np.ndarray, length: np.ndarray) -> np.ndarray:
-    """(N,) sums of spans of values.
+def of_each_span(
+    how: np.ufunc, values: np.ndarray, start: np.ndarray, length: np.ndarray
+) -> np.ndarray:
+    """(N,) what the values of each span come to, from its first to its last.
 
     Parameters
     ----------
-    values : (C + 1,) float64
-        One more than there are, so that a span may end with the last of them.
+    how
+        Such as np.add.
+    values : (C,) float64
+    start, length : (N,) int
+        First value of each span, and how many it has, at least 1.
+
+    Examples
+    --------
+    >>> of_each_span(np.add, np.array([1.0, 2.0, 4.0]), np.array([0, 1]), np.array([2, 2]))
+    array([3., 6.])
     """
     if not start.size:
         return np.zeros(0)
-    bounds = np.column_stack([start, start + length]).ravel()
-    return np.asarray(np.add.reduceat(values, bounds)[::2])
+    edges = np.column_stack([start, start + length]).ravel()
+    if (edges[:-1] == values.size).any():
+        values = np.append(values, 0.0)  # that is in no span
+    elif edges[-1] == values.size:  # the last span goes up to there anyway
+        edges = edges[:-1]
+    return np.asarray(how.reduceat(values, edges)[::2])
 
 
 def _nodes(size: int) -> np.ndarray:

@@ -10,6 +10,7 @@ import numpy as np
 from bavlo.core.batches import batches
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
+    LEAST_COVER,
     Overlay,
     planar_areas,
     share_outside,
@@ -19,7 +20,7 @@ from bavlo.core.space.overlay import (
 )
 from bavlo.core.space.pieces import cut_at_lines
 from bavlo.core.space.regions import RegionEdges
-from bavlo.core.space.row_areas import RowAreas
+from bavlo.core.space.row_areas import RowAreas, of_each_span
 
 BYTES_OF_SPAN = 24
 
@@ -89,24 +90,57 @@ class Spans:
             return 0, 0
         return int(self.start[0]) // self.shape[1], int(self.start[-1]) // self.shape[1] + 1
 
-    def of_rows(self, first: int, last: int, areas: RowAreas) -> Overlay:
-        """The overlay of the rows `first` to `last` (excluded), with all cells of these rows."""
+    def of_rows(self, first: int, last: int) -> Spans:
+        """Those of the rows `first` to `last` (excluded), numbered from the first of them."""
         width = self.shape[1]
         low, high = np.searchsorted(self.start, [first * width, last * width])
-        spans = low + np.argsort(self.region[low:high], kind="stable")
-        cells = np.arange(first * width, last * width)
-        index = listed(self.start[spans] - first * width, self.length[spans])
-        fraction = np.repeat(self.fraction[spans], self.length[spans])
-        counts = np.bincount(self.region[spans], self.length[spans], self.regions)
-        return Overlay(
-            self.shape,
-            cells,
-            np.concatenate([[0], np.cumsum(counts.astype(np.int64))]),
-            index.astype(np.int32),
-            fraction,
-            fraction * areas.weights(first, last).ravel()[index],
+        some = slice(int(low), int(high))
+        return Spans(
+            (last - first, width),
+            self.region[some],
+            self.start[some] - first * width,
+            self.length[some],
+            self.fraction[some],
+            self.inside,
             self.region_weight,
         )
+
+    def cells(self, area: np.ndarray) -> Overlay:
+        """The same as lists of cells.
+
+        Parameters
+        ----------
+        area : (ny, nx) float64
+            Of all cells, by which values are weighted.
+        """
+        order = np.argsort(self.region, kind="stable")
+        number = listed(self.start[order], self.length[order])
+        fraction = np.repeat(self.fraction[order], self.length[order])
+        return Overlay(
+            self.shape,
+            np.arange(area.size),
+            np.concatenate([[0], np.cumsum(self.entries)]),
+            number,
+            fraction,
+            fraction * area.ravel()[number],
+            self.region_weight,
+        )
+
+    def summed(self, values: np.ndarray) -> np.ndarray:
+        """(R,) sums over the cells of each region, each value (ny, nx) times its share."""
+        each = of_each_span(np.add, values.ravel(), self.start, self.length)
+        return np.bincount(self.region, self.fraction * each, self.regions)
+
+    def chosen(self, how: np.ufunc, values: np.ndarray) -> np.ndarray:
+        """(R,) lowest (np.fmin) or highest (np.fmax) value of cells that are covered enough.
+
+        NaN where there is none.
+        """
+        each = of_each_span(how, values.ravel(), self.start, self.length)
+        enough = self.fraction >= LEAST_COVER
+        out = np.full(self.regions, np.nan)
+        how.at(out, self.region[enough], each[enough])
+        return out
 
     def of_region(self, region: int, areas: RowAreas) -> Overlay:
         """The overlay of one region and the cells that it touches."""

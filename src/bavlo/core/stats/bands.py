@@ -15,11 +15,11 @@ from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans
-from bavlo.core.stats.cell_sample import CellSample, OverlayIndex, majority_of
+from bavlo.core.stats.cell_sample import OverlayIndex, majority_of
 from bavlo.core.stats.classes import ClassAreas
 from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
 
-RANGED = frozenset((MEANS, SQUARES, EXTREMES))  # what the range of each region is needed for
+Areas = tuple[np.ndarray, np.ndarray]
 ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what sums tell
 
 
@@ -37,9 +37,7 @@ class BandSums:
         Covered share times value; area times value; the same with areas on the ellipsoid; area
         times the square of the value less a shift. 0 where nobody asks.
     low, high : (R,) float64
-        Of the cells of which at least LEAST_COVER is covered; NaN for none, or where nobody asks.
-    lowest, highest
-        Of all cells of all regions; infinite for none.
+        Of the cells of which at least LEAST_COVER is covered; NaN for none.
     classes
         Of some rows each, in their order; none where nobody asks.
     """
@@ -53,8 +51,6 @@ class BandSums:
     squares: np.ndarray
     low: np.ndarray
     high: np.ndarray
-    lowest: float = np.inf
-    highest: float = -np.inf
     classes: tuple[ClassAreas, ...] = ()
 
     @classmethod
@@ -64,36 +60,43 @@ class BandSums:
         return cls(zeros, zeros, zeros, zeros, zeros, zeros, zeros, none, none)
 
     @classmethod
-    def of(cls, sample: CellSample, wanted: frozenset[str], shift: float) -> BandSums:
-        """Those of one step (1, C) of the cells of some rows.
+    def of(
+        cls, spans: Spans, values: np.ndarray, areas: Areas, wanted: frozenset[str], shift: float
+    ) -> BandSums:
+        """Those of some rows.
 
         Parameters
         ----------
+        values : (n, nx) float64
+            NaN where there is no data.
+        areas : two of (n, nx) float64
+            By which values are weighted, and km² on the ellipsoid.
         wanted
             Those of ADDED_UP that the measures are made of.
         shift
             What values are less before they are squared, so that little is lost by rounding.
         """
-        index, regions = sample.index, sample.index.overlay.regions
-        zeros, none = np.zeros(regions), np.full(regions, np.nan)
-        gaps = sample.invalid[0]
-        away = CellSample(index, (sample.block - shift) ** 2)
-        asks = wanted.__contains__
-        ranged = not wanted.isdisjoint(RANGED)
-        held = sample.block[0, index.overlay.index]
+        zeros, weight, square_km = np.zeros(spans.regions), *areas
+        low, high = (spans.chosen(how, values) for how in (np.fmin, np.fmax))
+        classes: tuple[ClassAreas, ...] = ()
+        if CLASSES in wanted:
+            index = OverlayIndex(spans.cells(weight), square_km.ravel())
+            classes = (ClassAreas.of(index, values.ravel()),)
+        missing, gaps = zeros, np.isnan(values)
+        if gaps.any():
+            missing = spans.summed(weight * gaps)
+            weight, values = np.where(gaps, 0.0, weight), np.where(gaps, 0.0, values)
         return cls(
-            sample.valid_weight[0],
-            index.areas @ gaps.astype(np.float64) if gaps.any() else zeros,
-            sample.number[0],
-            sample.covered_total[0] if asks(TOTALS) else zeros,
-            sample.summed(index.matrix)[0] if asks(MEANS) or asks(SQUARES) else zeros,
-            sample.volume[0] if asks(VOLUMES) else zeros,
-            away.summed(index.matrix)[0] if asks(SQUARES) else zeros,
-            sample.extreme(np.fmin)[0] if ranged else none,
-            sample.extreme(np.fmax)[0] if ranged else none,
-            float(np.fmin.reduce(held, initial=np.inf)),
-            float(np.fmax.reduce(held, initial=-np.inf)),
-            (ClassAreas.of(index, sample.block[0]),) if asks(CLASSES) else (),
+            spans.summed(weight),
+            missing,
+            spans.summed((~gaps).astype(np.float64)),
+            spans.summed(values) if TOTALS in wanted else zeros,
+            spans.summed(values * weight) if not wanted.isdisjoint((MEANS, SQUARES)) else zeros,
+            spans.summed(values * square_km) if VOLUMES in wanted else zeros,
+            spans.summed((values - shift) ** 2 * weight) if SQUARES in wanted else zeros,
+            low,
+            high,
+            classes,
         )
 
     def __add__(self, other: BandSums) -> BandSums:
@@ -107,8 +110,6 @@ class BandSums:
             self.squares + other.squares,
             np.fmin(self.low, other.low),
             np.fmax(self.high, other.high),
-            min(self.lowest, other.lowest),
-            max(self.highest, other.highest),
             (*self.classes, *other.classes),
         )
 
@@ -147,14 +148,9 @@ class BandIndex:
         total = BandSums.nothing(self.overlay.regions)
         for some in batches(len(block), 2 * block.shape[1]):
             rows = first + some.start, first + some.stop
-            overlay = self.overlay.of_rows(*rows, self.areas)
-            if overlay.index.size:
-                square_km = None
-                if not self.wanted.isdisjoint((VOLUMES, CLASSES)):
-                    square_km = self.areas.square_km(*rows).ravel()
-                index = OverlayIndex(overlay, square_km)
-                sample = CellSample(index, block[some].reshape(1, -1))
-                total = total + BandSums.of(sample, self.wanted, shift)
+            spans = self.overlay.of_rows(*rows)
+            areas = self.areas.weights(*rows), self.areas.square_km(*rows)
+            total = total + BandSums.of(spans, block[some], areas, self.wanted, shift)
         return total.settled
 
 

@@ -7,13 +7,12 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.space.overlay import Overlay
+from bavlo.core.space.overlay import LEAST_COVER, Overlay
 from bavlo.core.stats.spatial import SizeClass, size_classes, weighted_percentiles
 from bavlo.core.sums import WeightedSums
 from bavlo.errors import RequestError
 
 MOST_MASKS = 8  # that are remembered, such as that of the sea
-LEAST_COVER = 1e-6  # of a cell, for it to take part in all but means and sums
 WHOLE_WITHIN = 1e-6  # share of a region's area that sums over cells may lack
 
 
@@ -47,7 +46,6 @@ class OverlayIndex:
             base = overlay.fraction if extra_is_count else overlay.weight
             self.weight = base * extra[overlay.index]
         self.matrix = self._matrix(self.weight)
-        self.outside = overlay.outside()
         self.cell_area = cell_area
         self.extra, self.extra_is_count = extra, extra_is_count
         self.of_masks: dict[tuple[str, bytes], np.ndarray] = {}
@@ -57,6 +55,11 @@ class OverlayIndex:
         overlay = self.overlay
         shape = (overlay.regions, overlay.cells.size)
         return WeightedSums(entries, overlay.index, overlay.indptr, shape)
+
+    @cached_property
+    def outside(self) -> np.ndarray:
+        """(R,) share of each region's area that lies outside the grid."""
+        return self.overlay.outside()
 
     @cached_property
     def fractions(self) -> WeightedSums:

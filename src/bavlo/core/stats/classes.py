@@ -45,12 +45,13 @@ class ClassAreas:
             Where a value is no whole number.
         """
         held = values[index.overlay.index]
+        owner, areas = index.owner, [index.weight, index.square_km.weight]
         known = ~np.isnan(held)
-        codes, place = codes_in(held[known])
-        key = index.owner[known] * codes.size + place
+        if not known.all():
+            held, owner, areas = held[known], owner[known], [each[known] for each in areas]
+        codes, place = codes_in(held)
         shape = index.overlay.regions, codes.size
-        of_entries = index.weight, index.square_km.weight
-        sums = (np.bincount(key, each[known], shape[0] * shape[1]) for each in of_entries)
+        sums = (np.bincount(owner * codes.size + place, a, shape[0] * shape[1]) for a in areas)
         return cls(codes, *(each.reshape(shape) for each in sums))
 
     @classmethod
@@ -76,19 +77,19 @@ def codes_in(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     Examples
     --------
     >>> codes_in(np.array([3.0, -2.0, 3.0]))
-    (array([-2.,  3.]), array([1, 0, 1], dtype=int32))
+    (array([-2.,  3.]), array([1, 0, 1]))
     """
     if not values.size:
-        return np.zeros(0), np.zeros(0, np.int32)
+        return np.zeros(0), np.zeros(0, np.int64)
     low, high = float(values.min()), float(values.max())
     if not high - low < MOST_DENSE:
         codes, place = np.unique(values, return_inverse=True)
         return check_codes(codes), place
     offset = values - np.floor(low)
-    dense = offset.astype(np.int32)
+    dense = offset.astype(np.int64)
     if (dense != offset).any():
         check_codes(values)
     found = np.flatnonzero(np.bincount(dense))
-    place = np.zeros(int(found[-1]) + 1, np.int32)
+    place = np.zeros(int(found[-1]) + 1, np.int64)
     place[found] = np.arange(found.size)
     return found + np.floor(low), place[dense]

@@ -31,9 +31,9 @@ from bavlo.core.time.axis import iso_day
 from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import by_bricks, reduced
 from bavlo.engine.memory import size_text
-from bavlo.engine.protocol import ArrayRecords, BrickWork, Executor, Needs
+from bavlo.engine.protocol import ArrayRecords, BrickWork, Needs
 from bavlo.grids.writing import GridOutput, GridWriter
 from bavlo.plan.gridding import (
     GridPlan,
@@ -152,19 +152,15 @@ def written_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int,
 
 def band_fields(plan: GridPlan, report: Reporter) -> Iterator[tuple[int, int, np.ndarray]]:
     """Which of the grid's variables, number of the written period, and values of the cells (C,)."""
-    run, product = plan.request.run, plan.request.gridding.product
-    with (
-        rechunked_source(plan.source, plan.cells, run, report) as source,
-        executor(run, grid_needs(plan), report) as engine,
-    ):
-        fields = period_fields(plan, BlockReader(source, plan.cells), engine)
-        if product == TREND:
-            for n, slope, p_value in trend_fields(plan, fields, engine, report):
+    with rechunked_source(plan.source, plan.cells, plan.request.run, report) as source:
+        fields = period_fields(plan, BlockReader(source, plan.cells), report)
+        if plan.request.gridding.product == TREND:
+            for n, slope, p_value in trend_fields(plan, fields, report):
                 yield 0, n, slope
                 yield 1, n, p_value
             return
         if plan.base is not None:
-            fields = fields_against_normals(plan, plan.base, fields, engine, report)
+            fields = fields_against_normals(plan, plan.base, fields, report)
         for n, values in fields:
             yield 0, n, values
 
@@ -180,7 +176,7 @@ def grid_needs(plan: GridPlan) -> Needs:
 
 
 def period_fields(
-    plan: GridPlan, reader: BlockReader, engine: Executor
+    plan: GridPlan, reader: BlockReader, report: Reporter
 ) -> Iterator[tuple[int, np.ndarray]]:
     """Number and values (C,) of one period after the other, in the output's unit."""
     assignment = plan.reducer.step_weights.assignment
@@ -192,7 +188,8 @@ def period_fields(
     following = 0
     nothing = np.full(plan.cells.size, np.nan)
     reducer: Reducer[np.ndarray, Any, list[CellValues]] = plan.reducer
-    for settled in engine.reduce(reader, reducer, segments):
+    run, needs = plan.request.run, grid_needs(plan)
+    for settled in reduced(run, needs, report, reader, reducer, segments):
         for some in settled:
             values = convert(some.value, own, plan.unit, difference=difference)
             if plan.inside is not None:
@@ -235,7 +232,6 @@ def fields_against_normals(
     plan: GridPlan,
     base: Base,
     fields: Iterator[tuple[int, np.ndarray]],
-    engine: Executor,
     report: Reporter,
 ) -> Iterator[tuple[int, np.ndarray]]:
     """All values first, then normals by bricks of cells, then one period after the other."""
@@ -252,7 +248,7 @@ def fields_against_normals(
             plan.written.labels,
             plan.request.climate.whole_years,
         )
-        _put_bricks(out, engine, values, work)
+        _put_bricks(out, plan, values, work, report)
         chosen = np.arange(len(out)) if is_normal else plan.reported
         for n, p in enumerate(chosen.tolist()):
             yield n, np.asarray(out[p])
@@ -285,7 +281,7 @@ class TrendWork:
 
 
 def trend_fields(
-    plan: GridPlan, fields: Iterator[tuple[int, np.ndarray]], engine: Executor, report: Reporter
+    plan: GridPlan, fields: Iterator[tuple[int, np.ndarray]], report: Reporter
 ) -> Iterator[tuple[int, np.ndarray, np.ndarray]]:
     """All values first, then trends by bricks of cells: number, slopes and p values (C,)."""
     cells, count = plan.cells.size, len(plan.periods)
@@ -297,16 +293,22 @@ def trend_fields(
             plan.request.trends,
         )
         out = np.empty((2, len(plan.written), cells))
-        _put_bricks(out, engine, values, work)
+        _put_bricks(out, plan, values, work, report)
         for n in range(len(plan.written)):
             yield n, out[0, n], out[1, n]
 
 
 def _put_bricks(
-    out: np.ndarray, engine: Executor, values: np.ndarray, work: BrickWork[np.ndarray]
+    out: np.ndarray,
+    plan: GridPlan,
+    values: np.ndarray,
+    work: BrickWork[np.ndarray],
+    report: Reporter,
 ) -> None:
     """Fill (…, C) with the results (…, b) of all bricks of the values (P, C) of all periods."""
-    results = engine.by_bricks(ArrayRecords({"value": values}), work)
+    needs = Needs(grid_needs(plan).block, 0.0)  # all else is in memory already
+    records = ArrayRecords({"value": values})
+    results = by_bricks(plan.request.run, needs, report, records, work)
     for part, found in zip(work.bricks, results, strict=True):
         out[..., part] = found
 

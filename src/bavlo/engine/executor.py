@@ -9,14 +9,18 @@ from bavlo import compiled
 from bavlo.core.reduce.protocol import Reducer
 from bavlo.engine.memory import fitting_jobs, size_text
 from bavlo.engine.protocol import (
+    ArrayRecords,
+    BrickWork,
     Content,
     Executor,
     Listener,
     Needs,
     Reader,
     Resources,
+    Result,
     Settled,
     State,
+    StepRecords,
 )
 from bavlo.engine.segments import Segment
 from bavlo.engine.threads import Threads
@@ -61,3 +65,15 @@ def reduced(
     """What all blocks of some segments come to, as it is settled."""
     with executor(resources, needs, report) as engine:
         yield from engine.reduce(reader, reducer, segments)
+
+
+def by_bricks(
+    resources: Resources,
+    needs: Needs,
+    report: Listener,
+    records: StepRecords | ArrayRecords,
+    work: BrickWork[Result],
+) -> Iterator[Result]:
+    """What each brick of cells comes to, from its whole record, in their order."""
+    with executor(resources, needs, report) as engine:
+        yield from engine.by_bricks(records, work)

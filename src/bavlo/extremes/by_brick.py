@@ -14,7 +14,7 @@ from bavlo.core.conditions.conditions import ALL_DAYS, WET_DAYS, Percentile
 from bavlo.core.stats.calendar_percentiles import YEAR
 from bavlo.core.sums import range_of_rows
 from bavlo.engine import choices
-from bavlo.engine.executor import executor
+from bavlo.engine.executor import by_bricks
 from bavlo.engine.protocol import StepRecords
 from bavlo.extremes.arrays import BrickSums, ExtremesArrays
 from bavlo.extremes.plan import ExtremesPlan
@@ -34,10 +34,10 @@ def count_by_bricks(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter
     blocks, run = plan_condition_blocks(plan), plan.request.run
     needs = choices.needs_of_records(blocks, work.bricks, steps, names, arrays.nbytes, run.memory)
     needs = choices.with_loops(run, needs, "calendar days", _calendar_days(plan))
-    with executor(run, needs, report) as engine:
-        for sums in engine.by_bricks(StepRecords(ConditionReader(plan), blocks), work):
-            for n, each in enumerate(sums):
-                arrays.add_brick(n, each)
+    records = StepRecords(ConditionReader(plan), blocks)
+    for sums in by_bricks(run, needs, report, records, work):
+        for n, each in enumerate(sums):
+            arrays.add_brick(n, each)
     arrays.close_bricks()
 
 

@@ -5,7 +5,8 @@ them. Importing such a file loads numba, so only code that asked `in_use` does t
 and what it compiled before takes about a second, to compile all that a job needs up to half a
 minute; what is compiled is kept in the cache, where nobody else can write.
 
-Kept by measurement: percentiles of calendar days and their bootstrap (4.6 times as fast), and spells.
+Kept by measurement: percentiles of calendar days and their bootstrap (4.6 times as fast), and
+spells.
 """
 
 from __future__ import annotations

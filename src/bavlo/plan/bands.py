@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bavlo.core.reduce.protocol import ENOUGH, Block, EachAlone
+from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
@@ -19,7 +19,7 @@ from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans, span_overlay
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
-from bavlo.core.stats.measures import SQUARES, Measure
+from bavlo.core.stats.measures import Measure
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
@@ -85,37 +85,44 @@ class RowReader:
 
 
 @dataclass(frozen=True, eq=False)
-class BandReducer(EachAlone[tuple[int, BandSums]]):
-    """Sums of each band; all of them are added up in the end, in order of rows."""
+class BandReducer:
+    """Sums of all bands, from which measures are computed once all rows are in."""
 
     index: BandIndex
-    shift: float
 
-    def update(self, block: Block, values: np.ndarray) -> list[list[tuple[int, BandSums]]]:
-        """The sums of one band, with its first row."""
-        return [[(block.first, self.index.sums(block.first, values, self.shift))]]
+    def update(self, block: Block, values: np.ndarray) -> list[BandSums]:
+        """The sums of one band."""
+        return [self.index.sums(block.first, values)]
+
+    def merge(self, earlier: BandSums, later: BandSums) -> BandSums:
+        """The sums of both."""
+        return earlier + later
+
+    def settle(self, state: BandSums) -> tuple[list[SumsSample], BandSums | None]:
+        """The sample of the whole grid, once it is whole."""
+        first, last = self.index.overlay.rows
+        return (self.close(state), None) if state.rows == last - first else ([], state)
+
+    def close(self, state: BandSums) -> list[SumsSample]:
+        """The sample of all rows."""
+        return [SumsSample.of(state, self.index.overlay)]
 
 
 def sums_sample(
     request: Request, source: GridSource, index: BandIndex, report: Reporter
 ) -> tuple[SumsSample, ValueRange]:
     """Read a grid band by band, and add up what measures are made of; and the range of values."""
-    reader = RowReader(source)
-    first, last = index.overlay.rows
-    shift = 0.0
-    if SQUARES in index.wanted:
-        middle = reader.read(Block((first + last) // 2, (first + last) // 2 + 1))[:]
-        known = middle[~np.isnan(middle)]
-        shift = float(known.mean()) if known.size else 0.0
-    blocks = choices.bands_of(first, last, source.layout.shape[1])
+    blocks = choices.bands_of(*index.overlay.rows, source.layout.shape[1])
     needs = band_needs(source, index.overlay.rows, index.overlay.nbytes)
-    found: list[tuple[int, BandSums]] = []
-    segments = [Segment((block,)) for block in blocks]
-    reducer = BandReducer(index, shift)
+    segments = [
+        Segment((block,), None if block is blocks[0] else 0, None if block is blocks[-1] else 0)
+        for block in blocks
+    ]
+    reader, reducer = RowReader(source), BandReducer(index)
+    found: list[SumsSample] = []
     for settled in reduced(request.run, needs, report, reader, reducer, segments):
         found += settled
-    bands = [sums for _, sums in sorted(found, key=lambda one: one[0])]
-    sample = SumsSample.of(bands, shift, index.overlay)
+    (sample,) = found
     lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)
     highest = np.fmax.reduce(sample.sums.high, initial=-np.inf)
     return sample, ValueRange(float(lowest), float(highest))

@@ -15,7 +15,7 @@ from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.errors import RequestError
 
-REGIONS, SHIFT = 4, 2.5
+REGIONS = 4
 
 
 def layout_of(columns):
@@ -69,29 +69,33 @@ def cells_of(values, spans):
 def test_sums_of_bands_are_those_of_their_cells_one_by_one(seed, columns, share):
     values, spans = a_band(seed, columns, share)
     index = BandIndex(spans, RowAreas(layout_of(columns)), frozenset(ADDED_UP))
-    parts = [index.sums(0, values[:1], SHIFT), index.sums(1, values[1:], SHIFT)]
+    parts = [index.sums(0, values[:1]), index.sums(1, values[1:])]
     found = sum(parts, BandSums.nothing(REGIONS))
     terms = {}
     for value, whose, covered, weight, square_km in cells_of(values, spans):
         if np.isnan(value):
             each = {"missing": weight}
         else:
-            squares = (value - SHIFT) ** 2 * weight
             each = {
                 "valid": weight, "number": 1, "total": value, "weighted": value * weight,
-                "volume": value * square_km, "squares": squares,
+                "volume": value * square_km,
             }  # fmt: skip
+            terms.setdefault(("pairs", whose), []).append((value, covered * weight))
             if covered >= LEAST_COVER:
                 terms.setdefault(("cells", whose), []).append(value)
         for name, term in each.items():
             terms.setdefault((name, whose), []).append(covered * term)
-    for name in ("missing", "valid", "number", "total", "weighted", "volume", "squares"):
+    for name in ("missing", "valid", "number", "total", "weighted", "volume"):
         for whose in range(REGIONS):
             known = terms.get((name, whose), [])
             close = 1e-13 * max(map(abs, known), default=0.0) * len(known)
             wanted = pytest.approx(math.fsum(known), rel=1e-12, abs=close)
             assert getattr(found, name)[whose] == wanted
     for whose in range(REGIONS):
+        value, weight = np.array(terms.get(("pairs", whose), [(0.0, 1.0)])).T
+        away = value - np.average(value, weights=weight)
+        close = 1e-12 * max(value**2) * weight.sum()
+        assert found.squares[whose] == pytest.approx((away**2 * weight).sum(), rel=1e-9, abs=close)
         known = terms.get(("cells", whose), [np.nan])
         np.testing.assert_array_equal([found.low[whose]], [min(known)])
         np.testing.assert_array_equal([found.high[whose]], [max(known)])
@@ -103,7 +107,7 @@ def test_areas_of_classes_are_those_of_their_cells(seed, columns, share):
     codes = np.random.default_rng(seed).choice([0, 3, 40, -7, 900, 1e9], values.shape)
     values = np.where(np.isnan(values), np.nan, codes)
     index = BandIndex(spans, RowAreas(layout_of(columns)), frozenset(("classes",)))
-    (found,) = index.sums(0, values, 0.0).classes
+    (found,) = index.sums(0, values).classes
     wanted = {}
     for code, whose, covered, weight, square_km in cells_of(values, spans):
         if not np.isnan(code):
@@ -122,7 +126,7 @@ def test_only_what_lies_in_regions_must_be_a_code(inside):
     index = BandIndex(spans, RowAreas(layout_of(4)), frozenset(("classes",)))
     if inside == 0.5:
         with pytest.raises(RequestError, match="not whole numbers"):
-            index.sums(0, values, 0.0)
+            index.sums(0, values)
         return
-    (found,) = index.sums(0, values, 0.0).classes
+    (found,) = index.sums(0, values).classes
     assert found.codes.tolist() == [3]

@@ -6,7 +6,6 @@ A band is some whole rows of a grid. What `CellSample` is for the cells of some 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -35,9 +34,11 @@ class BandSums:
         Covered shares of the cells with data.
     total, weighted, volume, squares : (R,) float64
         Covered share times value; area times value; the same with areas on the ellipsoid; area
-        times the square of the value less a shift. 0 where nobody asks.
+        times the square of the value less the region's mean. 0 where nobody asks.
     low, high : (R,) float64
         Of the cells of which at least LEAST_COVER is covered; NaN for none.
+    rows
+        How many there are.
     classes
         Of some rows each, in their order; none where nobody asks.
     """
@@ -51,6 +52,7 @@ class BandSums:
     squares: np.ndarray
     low: np.ndarray
     high: np.ndarray
+    rows: int = 0
     classes: tuple[ClassAreas, ...] = ()
 
     @classmethod
@@ -60,9 +62,7 @@ class BandSums:
         return cls(zeros, zeros, zeros, zeros, zeros, zeros, zeros, none, none)
 
     @classmethod
-    def of(
-        cls, spans: Spans, values: np.ndarray, areas: Areas, wanted: frozenset[str], shift: float
-    ) -> BandSums:
+    def of(cls, spans: Spans, values: np.ndarray, areas: Areas, wanted: frozenset[str]) -> BandSums:
         """Those of some rows.
 
         Parameters
@@ -73,8 +73,6 @@ class BandSums:
             By which values are weighted, and km² on the ellipsoid.
         wanted
             Those of ADDED_UP that the measures are made of.
-        shift
-            What values are less before they are squared, so that little is lost by rounding.
         """
         zeros, weight, square_km = np.zeros(spans.regions), *areas
         low, high = (spans.chosen(how, values) for how in (np.fmin, np.fmax))
@@ -86,30 +84,44 @@ class BandSums:
         if gaps.any():
             missing = spans.summed(weight * gaps)
             weight, values = np.where(gaps, 0.0, weight), np.where(gaps, 0.0, values)
+        valid, weighted, squares = spans.summed(weight), zeros, zeros
+        if not wanted.isdisjoint((MEANS, SQUARES)):
+            weighted = spans.summed(values * weight)
+        if SQUARES in wanted:
+            # About a number near all means, so that little is lost by rounding.
+            near = float(values.sum() / max(gaps.size - gaps.sum(), 1))
+            away = _ratio(weighted, valid) - near
+            squares = spans.summed((values - near) ** 2 * weight) - valid * away**2
         return cls(
-            spans.summed(weight),
+            valid,
             missing,
             spans.summed((~gaps).astype(np.float64)),
             spans.summed(values) if TOTALS in wanted else zeros,
-            spans.summed(values * weight) if not wanted.isdisjoint((MEANS, SQUARES)) else zeros,
+            weighted,
             spans.summed(values * square_km) if VOLUMES in wanted else zeros,
-            spans.summed((values - shift) ** 2 * weight) if SQUARES in wanted else zeros,
+            squares,
             low,
             high,
+            len(values),
             classes,
         )
 
     def __add__(self, other: BandSums) -> BandSums:
+        """The sums of both; squares by the formula of Chan, Golub and LeVeque (1979)."""
+        valid = self.valid + other.valid
+        apart = _ratio(self.weighted, self.valid) - _ratio(other.weighted, other.valid)
+        between = apart**2 * self.valid * _ratio(other.valid, valid)
         return BandSums(
-            self.valid + other.valid,
+            valid,
             self.missing + other.missing,
             self.number + other.number,
             self.total + other.total,
             self.weighted + other.weighted,
             self.volume + other.volume,
-            self.squares + other.squares,
+            self.squares + other.squares + between,
             np.fmin(self.low, other.low),
             np.fmax(self.high, other.high),
+            self.rows + other.rows,
             (*self.classes, *other.classes),
         )
 
@@ -135,7 +147,7 @@ class BandIndex:
     areas: RowAreas
     wanted: frozenset[str] = field(default_factory=frozenset)
 
-    def sums(self, first: int, block: np.ndarray, shift: float) -> BandSums:
+    def sums(self, first: int, block: np.ndarray) -> BandSums:
         """The sums of a band, of which some rows are added up after the other.
 
         Parameters
@@ -150,7 +162,7 @@ class BandIndex:
             rows = first + some.start, first + some.stop
             spans = self.overlay.of_rows(*rows)
             areas = self.areas.weights(*rows), self.areas.square_km(*rows)
-            total = total + BandSums.of(spans, block[some], areas, self.wanted, shift)
+            total = total + BandSums.of(spans, block[some], areas, self.wanted)
         return total.settled
 
 
@@ -162,23 +174,19 @@ class SumsSample:
     ----------
     sums
         Of all bands together.
-    shift
-        What values are less in the sums of squares.
     outside, region_weight : (R,) float64
         As of the overlay.
     """
 
     sums: BandSums
-    shift: float
     outside: np.ndarray
     region_weight: np.ndarray
 
     @classmethod
-    def of(cls, bands: Sequence[BandSums], shift: float, overlay: Spans) -> SumsSample:
-        """From the sums of all bands, in order of their rows."""
-        total = sum(bands, BandSums.nothing(overlay.regions))
+    def of(cls, sums: BandSums, overlay: Spans) -> SumsSample:
+        """From the sums of all bands together."""
         weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
-        return cls(total.settled, shift, overlay.outside(), weight)
+        return cls(sums.settled, overlay.outside(), weight)
 
     @property
     def never_valid(self) -> np.ndarray:
@@ -212,8 +220,7 @@ class SumsSample:
     @property
     def variance(self) -> np.ndarray:
         """(1, R) area-weighted population variance."""
-        away = self.mean - self.shift
-        variance = np.maximum(self._each(self.sums.squares) - away * away, 0.0)
+        variance = np.maximum(self._each(self.sums.squares), 0.0)
         return np.where(self._is_constant(self.mean), 0.0, variance)
 
     @property
@@ -261,3 +268,8 @@ class SumsSample:
     def _each(self, total: np.ndarray) -> np.ndarray:
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self.sums.valid > 0, total / self.sums.valid, np.nan)[None]
+
+
+def _ratio(top: np.ndarray, bottom: np.ndarray) -> np.ndarray:
+    """Quotients, 0 where the divisor is 0."""
+    return np.asarray(np.divide(top, bottom, out=np.zeros(top.shape), where=bottom > 0))

@@ -10,7 +10,7 @@ pytest.importorskip("numba")
 SPELLS = """
 import numpy as np
 from bavlo import compiled
-from bavlo.core.conditions.runs import follow
+from bavlo.core.conditions.spells import follow
 compiled.use()
 met = np.tile([True, True, False], (4, 10)).T
 found = follow(met, met[:, 0] * False, 2, [(0, 30)], opens_record=True, cut=False)

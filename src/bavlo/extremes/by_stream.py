@@ -56,8 +56,8 @@ class CountingReducer:
 
     @property
     def follows_spells(self) -> bool:
-        """Whether runs of steps have to be followed from block to block."""
-        return any(counting.runs for counting in self.countings)
+        """Whether spells have to be followed from block to block."""
+        return any(counting.follows_spells for counting in self.countings)
 
     def update(self, block: Block, values: Mapping[str, np.ndarray]) -> list[CountingState]:
         """Count each condition in the values (T, C) of a block."""
@@ -120,7 +120,7 @@ def count_by_stream(
     names = len(plan.aligned.sources)
     needs = choices.needs_of_blocks(blocks, cells, "counts", arrays.nbytes + states, names)
     steps = sum(block.last - block.first for block in blocks)
-    follows = sum(counting.runs for counting in countings)
+    follows = sum(counting.follows_spells for counting in countings)
     needs = choices.with_loops(run, needs, "spells", follows * steps * cells)
     left = needed(kept, segments)
     for settled in reduced(run, needs, report, ConditionReader(plan), reducer, left):

@@ -107,7 +107,9 @@ def needed(kept: KeptCounts | None, segments: Sequence[Segment]) -> Sequence[Seg
 def _stands_alone(plan: ExtremesPlan) -> bool:
     """Whether the counts of a period depend on its own steps and on fixed thresholds only."""
     asked = plan.request
-    run_on = not plan.period_steps.cut and any(counting_of(plan, b).runs for b in plan.bound)
+    run_on = not plan.period_steps.cut and any(
+        counting_of(plan, b).follows_spells for b in plan.bound
+    )
     of_whole = not plan.on_cells and (
         asked.measuring.min_area is None and parse_measure(asked.measuring.measure[0]).of_whole
     )

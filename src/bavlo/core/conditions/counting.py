@@ -1,7 +1,7 @@
 """Counts of a condition by period, and its spells: a reduction that merges in order of time.
 
 Columns are cells or regions. The state of a run of steps is a `CountState`: counts by period, and
-for spells the runs at its beginning and its end, since what comes before and after decides how
+for spells the ones at its beginning and its end, since what comes before and after decides how
 long these are. Whole numbers add up to the same in any order, and of
 sums what rounding loses is carried along (Knuth, The Art of Computer Programming, vol. 2, §4.2.2),
 so that states may be merged as a tree of any shape.
@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from bavlo.core.conditions.counts import COUNTS, NEVER, Counts, add_exactly, any_count
-from bavlo.core.conditions.runs import count_true, follow
+from bavlo.core.conditions.spells import count_true, follow
 from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import TimeAxis
 from bavlo.errors import RequestError
@@ -112,10 +112,10 @@ class CountState:
         (P, K) by name: valid, days, spells, longest, first, last. Sums (total, excess) are
         (P, 2, K): the sum, and what rounding has lost of it.
     head, tail : (K,) int32
-        Length of the run of met steps at the beginning and at the end; (0,) where runs are not
+        Length of the spell of met steps at the beginning and at the end; (0,) where spells are not
         followed.
     head_sums, tail_sums
-        Sums (2, K) of these runs that are not counted yet, by name and period.
+        Sums (2, K) of these spells that are not counted yet, by name and period.
     """
 
     periods: np.ndarray
@@ -145,7 +145,7 @@ class Counting:
     wanted
         Names of counts, as in `count`.
     least
-        Steps in a row from which a run counts.
+        Steps in a row from which a spell counts.
     """
 
     def __init__(self, period_steps: PeriodSteps, wanted: Sequence[str], least: int) -> None:
@@ -157,7 +157,7 @@ class Counting:
         self.sums = [name for name in counted if COUNTS[name].is_sum]
         self.names = ["valid", *(name for name in counted if name not in self.sums)]
         spells = any_count(counted, lambda count: count.follows_spells)
-        self.runs = least > 1 or spells
+        self.follows_spells = least > 1 or spells
         # Pieces of spells that are cut at edges are not merged: they need the whole record at once.
         self.mergeable = not (period_steps.cut and spells)
 
@@ -166,14 +166,14 @@ class Counting:
         steps, columns = part.occurs.shape
         period = self.period_steps.period[begin : begin + steps]
         inside = np.flatnonzero(period >= 0)
-        periods, starts = _runs_of(period, inside)
+        periods, starts = _periods_of(period, inside)
         counts = self.empty(len(periods), columns)
         head = tail = np.zeros(0, np.int32)
         head_sums: dict[tuple[str, int], np.ndarray] = {}
         tail_sums: dict[tuple[str, int], np.ndarray] = {}
         counted = part.occurs
-        if self.runs:
-            runs = follow(
+        if self.follows_spells:
+            spells = follow(
                 part.occurs,
                 ~self.period_steps.follows[begin : begin + steps],
                 self.least,
@@ -181,11 +181,11 @@ class Counting:
                 opens_record=begin == self.period_steps.record,
                 cut=self.period_steps.cut,
             )
-            counted, head, tail = runs.counted, runs.head, runs.tail
+            counted, head, tail = spells.counted, spells.head, spells.tail
             if "spells" in counts:
-                counts["spells"] += runs.spells
+                counts["spells"] += spells.spells
             if "longest" in counts:
-                np.maximum(counts["longest"], runs.longest, out=counts["longest"])
+                np.maximum(counts["longest"], spells.longest, out=counts["longest"])
             if self.least > 1 and self.sums:
                 short_head = np.arange(steps)[:, None] < np.where(head < self.least, head, 0)
                 from_end = np.arange(steps)[::-1, None] < np.where(tail < self.least, tail, 0)
@@ -239,7 +239,7 @@ class Counting:
         Where no run has to be followed, all periods of the steps between them may have been given
         out already.
         """
-        if earlier.end != later.begin and (self.runs or earlier.end > later.begin):
+        if earlier.end != later.begin and (self.follows_spells or earlier.end > later.begin):
             raise ValueError("runs of steps must follow one another")
         periods = np.union1d(earlier.periods, later.periods)
         before, after = (np.searchsorted(periods, part.periods) for part in (earlier, later))
@@ -258,12 +258,12 @@ class Counting:
             earlier.head_sums,
             later.tail_sums,
         )
-        if self.runs:
-            self._join_runs(merged, earlier, later)
+        if self.follows_spells:
+            self._join_spells(merged, earlier, later)
         return merged
 
-    def _join_runs(self, merged: CountState, earlier: CountState, later: CountState) -> None:
-        """Join the run that closes the earlier steps and the one that opens the later ones."""
+    def _join_spells(self, merged: CountState, earlier: CountState, later: CountState) -> None:
+        """Join the spell that closes the earlier steps and the one that opens the later ones."""
         goes_on = bool(self.period_steps.follows[later.begin])
         whole_a = earlier.tail == earlier.end - earlier.begin
         if earlier.begin == self.period_steps.record:
@@ -273,7 +273,7 @@ class Counting:
             end = np.full(earlier.tail.shape, earlier.end)
             self._spell_ends(merged, earlier.tail, end, ~whole_a)
             self._spell_ends(merged, later.head, later.begin + later.head, ~whole_b)
-            # A run over all of the earlier steps stays what opens the whole, and is at its end.
+            # A spell over all of the earlier steps stays what opens the whole, and is at its end.
             return
         length = earlier.tail + later.head
         qualifies = length >= self.least
@@ -336,7 +336,7 @@ class Counting:
         which: np.ndarray,
         sums: dict[tuple[str, int], np.ndarray],
     ) -> None:
-        """Count the steps of runs that turn out to be long enough after all."""
+        """Count the steps of spells that turn out to be long enough after all."""
         if not which.any():
             return
         begin, end = (np.broadcast_to(a, which.shape) for a in (begin, end))
@@ -363,8 +363,8 @@ class Counting:
                     counts[name][row] = add_exactly(counts[name][row], more)
 
     def close(self, state: CountState) -> CountState:
-        """Settle the runs that touch the end of the record: they are as long as is known."""
-        if not self.runs:
+        """Settle the spells that touch the end of the record: they are as long as is known."""
+        if not self.follows_spells:
             return state
         end = np.full(state.tail.shape, state.end)
         self._spell_ends(state, state.tail, end, state.tail > 0)
@@ -381,10 +381,10 @@ class Counting:
         rest
             The state without them.
         """
-        # Earlier steps may tell how long the run is that opens the state, and later ones whether
+        # Earlier steps may tell how long the spell is that opens the state, and later ones whether
         # the one that closes it is long enough; a spell counts in the period of its last step.
         first = state.begin + int(state.head.max(initial=0))
-        last = state.end - (self.least if self.runs else 0)
+        last = state.end - (self.least if self.follows_spells else 0)
         begin, end = self.period_steps.begin[state.periods], self.period_steps.end[state.periods]
         over = (begin >= first) & (end <= last)
         counts = {name: array[over] for name, array in state.counts.items()}
@@ -406,7 +406,7 @@ def _joined_sums(
     others: tuple[dict[tuple[str, int], np.ndarray], ...],
     keep_others: np.ndarray,
 ) -> dict[tuple[str, int], np.ndarray]:
-    """Sums of a run: its own where it stays as it was, those of both parts where it grew."""
+    """Sums of a spell: its own where it stays as it was, those of both parts where it grew."""
     out = {key: np.where(keep_own, value, 0.0) for key, value in own.items()}
     for part in others:
         for key, value in part.items():
@@ -415,7 +415,7 @@ def _joined_sums(
     return {key: value for key, value in out.items() if value.any()}
 
 
-def _runs_of(period: np.ndarray, inside: np.ndarray) -> tuple[np.ndarray, list[tuple[int, int]]]:
+def _periods_of(period: np.ndarray, inside: np.ndarray) -> tuple[np.ndarray, list[tuple[int, int]]]:
     """Periods of a run of steps and where the steps of each lie."""
     if not inside.size:
         return np.zeros(0, np.int64), []

@@ -16,7 +16,7 @@ from functools import cached_property
 import numpy as np
 
 from bavlo.core.conditions.counting import Counting, Occurrence, PeriodSteps
-from bavlo.core.conditions.runs import find_runs
+from bavlo.core.conditions.spells import find_spells
 from bavlo.core.stats.bootstrap import percentiles_and_exceedance
 from bavlo.core.stats.calendar_percentiles import (
     CalendarDays,
@@ -274,7 +274,7 @@ def _half_year(r: Record, begin: int) -> int:
 
 def _first_spell(occurs: np.ndarray) -> np.ndarray:
     """(K,) first step of the first run of six met steps; far away where there is none."""
-    long_enough = find_runs(occurs, np.zeros(len(occurs), bool)).length >= LONG_SPELL
+    long_enough = find_spells(occurs, np.zeros(len(occurs), bool)).length >= LONG_SPELL
     return np.where(long_enough.any(axis=0), long_enough.argmax(axis=0), FAR)
 
 

@@ -1,4 +1,4 @@
-"""Runs of met steps in two passes: see `bavlo.compiled`."""
+"""Spells of met steps in two passes: see `bavlo.compiled`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from bavlo.compiled import kernel
 
 
 @kernel
-def follow_runs(
+def follow_spells(
     occurs: np.ndarray,
     breaks: np.ndarray,
     least: int,
@@ -24,7 +24,7 @@ def follow_runs(
     spells: np.ndarray,
     longest: np.ndarray,
 ) -> None:
-    """What `bavlo.core.conditions.runs.follow` makes of (T, K) steps, where spells are not cut.
+    """What `bavlo.core.conditions.spells.follow` makes of (T, K) steps, where spells are not cut.
 
     Parameters
     ----------
@@ -37,29 +37,29 @@ def follow_runs(
     room : (5, K) int32
         Zeros.
     so_far : (T, K) int32
-        Room for how long each run is up to each step.
+        Room for how long each spell is up to each step.
     counted, head, tail
-        Filled: of `FollowedRuns`.
+        Filled: of `FollowedSpells`.
     spells, longest : (P, K) int32
         The same, added to.
     """
     steps, columns = occurs.shape
     one, none, enough = np.int32(1), np.int32(0), np.int32(least)
-    run, whole, nothing, no_spells, no_longest = room[0], room[1], room[2], room[3], room[4]
+    spell, whole, nothing, no_spells, no_longest = room[0], room[1], room[2], room[3], room[4]
     head[:] = 0
     opening = not opens_record
     for t in range(steps):
         if breaks[t]:
-            run[:] = 0
+            spell[:] = 0
             opening = opening and t == 0
         met, length, so_many = occurs[t], so_far[t], np.int32(t + 1)
         for c in range(columns):
-            run[c] = run[c] + one if met[c] else none
-            length[c] = run[c]
+            spell[c] = spell[c] + one if met[c] else none
+            length[c] = spell[c]
         if opening:
             for c in range(columns):
                 head[c] += np.int32(length[c] == so_many)
-    tail[:] = run
+    tail[:] = spell
     for t in range(steps - 1, -1, -1):
         row, length, counts = row_of[t], so_far[t], counted[t]
         is_last, up_to = t == steps - 1, np.int32(t + 1)
@@ -74,6 +74,6 @@ def follow_runs(
             counts[c] = (length[c] > none) & (whole[c] >= enough)
         for c in range(columns):
             so_long[c] = max(so_long[c], length[c] * np.int32(counts[c]))
-        for c in range(columns):  # a run's last step is where it has its whole length
+        for c in range(columns):  # a spell's last step is where it has its whole length
             ends = np.int32(length[c] == whole[c]) * np.int32(up_to > head[c])
             number[c] += np.int32(counts[c]) * ends * ending

@@ -1,4 +1,4 @@
-"""The runs of steps that meet something, and the spells that they make in periods."""
+"""Spells of steps that meet something, and what is counted of them in periods."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ Places = Sequence[tuple[int, int]]
 
 
 @dataclass(frozen=True, eq=False)
-class Runs:
-    """The runs of met steps.
+class Spells:
+    """The spells of met steps, however short.
 
     Parameters
     ----------
     occurs : (T, K) bool
     start, end : (T, K) int32
-        Where met, the first step of the run that a step lies in and the one after its last.
+        Where met, the first step of the spell that a step lies in and the one after its last.
     """
 
     occurs: np.ndarray
@@ -37,20 +37,20 @@ class Runs:
 
     @property
     def head(self) -> np.ndarray:
-        """(K,) int32 length of the run at the beginning."""
+        """(K,) int32 length of the spell at the beginning."""
         return np.where(self.occurs[0], self.end[0], 0).astype(np.int32)
 
     @property
     def tail(self) -> np.ndarray:
-        """(K,) int32 length of the run at the end."""
+        """(K,) int32 length of the spell at the end."""
         return np.where(self.occurs[-1], len(self.occurs) - self.start[-1], 0).astype(np.int32)
 
 
-def find_runs(occurs: np.ndarray, breaks: np.ndarray) -> Runs:
-    """The runs of (T, K) steps; `breaks` (T,) are steps that do not go on with the one before."""
+def find_spells(occurs: np.ndarray, breaks: np.ndarray) -> Spells:
+    """The spells of (T, K) steps; `breaks` (T,) are steps that do not go on with the one before."""
     steps = len(occurs)
     number = np.arange(steps, dtype=np.int32)
-    # A run begins after the last step that is not met, or at a break in time.
+    # A spell begins after the last step that is not met, or at a break in time.
     gap = np.where(occurs, np.int32(-1), number[:, None])
     start = np.maximum.accumulate(gap, axis=0) + np.int32(1)
     gap = np.where(occurs, np.int32(steps), number[:, None])
@@ -60,22 +60,22 @@ def find_runs(occurs: np.ndarray, breaks: np.ndarray) -> Runs:
         piece = np.searchsorted(edges, number, side="right") - 1
         start = np.maximum(start, edges[piece][:, None])
         end = np.minimum(end, edges[piece + 1][:, None])
-    return Runs(occurs, start, end)
+    return Spells(occurs, start, end)
 
 
 @dataclass(frozen=True, eq=False)
-class FollowedRuns:
-    """The runs of met steps, and the spells that they make.
+class FollowedSpells:
+    """The spells of met steps, and what is counted of those that are long enough.
 
     Parameters
     ----------
     counted : (T, K) bool
-        Steps of runs that are long enough.
+        Steps of spells that are long enough.
     head, tail : (K,) int32
-        Lengths of the runs at the beginning, 0 where nothing can come before, and at the end.
+        Lengths of the spells at the beginning, 0 where nothing can come before, and at the end.
     spells, longest : (P, K) int32
-        Runs that are long enough and end in each period, and how long they have run at its steps. A
-        run that closes the steps may go on in the next ones, and the one that opens them may be
+        Those that are long enough and end in each period, and how long they have run at its steps.
+        A spell that closes the steps may go on in the next ones, and the one that opens them may be
         longer than it seems: what joins them settles that. Where spells are cut at the edges of
         periods, each piece counts with its own length.
     """
@@ -95,8 +95,8 @@ def follow(
     *,
     opens_record: bool,
     cut: bool,
-) -> FollowedRuns:
-    """Follow runs of met steps.
+) -> FollowedSpells:
+    """What the spells of met steps come to in periods.
 
     Parameters
     ----------
@@ -104,7 +104,7 @@ def follow(
     breaks : (T,) bool
         Steps that do not go on with the one before.
     least
-        Steps from which a run counts.
+        Steps from which a spell counts.
     places
         First step of each period and the one after its last; none where spells are not asked for.
     opens_record
@@ -114,27 +114,27 @@ def follow(
     """
     if compiled.in_use() and not cut:
         return _by_kernel(occurs, breaks, least, places, opens_record)
-    runs = find_runs(occurs, breaks)
-    head = np.zeros_like(runs.head) if opens_record else runs.head
+    found = find_spells(occurs, breaks)
+    head = np.zeros_like(found.head) if opens_record else found.head
     steps, columns = occurs.shape
     spells, longest = np.zeros((2, len(places), columns), np.int32)
     number = np.arange(steps, dtype=np.int32)[:, None]
-    long_enough = runs.occurs & (runs.end - runs.start >= least)
+    long_enough = found.occurs & (found.end - found.start >= least)
     for row, (low, high) in enumerate(places):
         part = slice(low, high)
-        start, end = runs.start[part], runs.end[part]
+        start, end = found.start[part], found.end[part]
         if cut:
             start, end = np.maximum(start, low), np.minimum(end, high)
             marks = long_enough[part] & (number[part] == start)
             length = (end - start) * marks
         else:
             marks = long_enough[part] & (number[part] == end - 1) & (end < steps)
-            marks &= end > head  # not the run that opens the steps
+            marks &= end > head  # not the spell that opens the steps
             # How long each has run up to each step, the last of the period included.
             length = (number[part] + 1 - start) * long_enough[part]
         spells[row] = count_true(marks)
         longest[row] = length.max(axis=0)
-    return FollowedRuns(long_enough, head, runs.tail, spells, longest)
+    return FollowedSpells(long_enough, head, found.tail, spells, longest)
 
 
 def _by_kernel(
@@ -143,9 +143,9 @@ def _by_kernel(
     least: int,
     places: Places,
     opens_record: bool,
-) -> FollowedRuns:
+) -> FollowedSpells:
     """The same by the compiled loop, some columns at a time."""
-    from bavlo.core.conditions.run_kernels import follow_runs
+    from bavlo.core.conditions.spell_kernels import follow_spells
 
     steps, columns = occurs.shape
     row_of = np.full(steps, -1)
@@ -160,13 +160,13 @@ def _by_kernel(
         own = np.zeros((2, len(places), met.shape[1]), np.int32)
         room = np.zeros((5, met.shape[1]), np.int32)
         so_far, long_enough = np.empty(met.shape, np.int32), np.empty(met.shape, bool)
-        follow_runs(
+        follow_spells(
             met, breaks, least, row_of, opens_record, room, so_far, long_enough, *ends, *own
         )
         counted[:, some] = long_enough
         head[some], tail[some] = ends
         spells[:, some], longest[:, some] = own
-    return FollowedRuns(counted, head, tail, spells, longest)
+    return FollowedSpells(counted, head, tail, spells, longest)
 
 
 def count_true(flags: np.ndarray) -> np.ndarray:

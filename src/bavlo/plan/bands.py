@@ -28,6 +28,7 @@ from bavlo.engine.segments import Segment
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
 from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.urls import url_of
 from bavlo.plan.value_range import ValueRange
 from bavlo.regions.cache import cached
 from bavlo.request.reporter import Reporter
@@ -39,8 +40,11 @@ def adds_up_by_bands(
 ) -> bool:
     """Whether a series is added up band by band, which the grid and the request decide."""
     layout = source.layout
+    # By URL whole rows travel only where a list of cells would be too large.
+    large = choices.is_read_in_bands(layout.shape[0] * layout.shape[1])
     return (
         source.time is None
+        and (large or url_of(source.files[0].path) is None)
         and isinstance(source, JoinedGrid | TiledGrid)
         and not layout.has_corners
         and what.kind != RATE

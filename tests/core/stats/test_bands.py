@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans
-from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums
+from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.errors import RequestError
 
@@ -130,3 +130,15 @@ def test_only_what_lies_in_regions_must_be_a_code(inside):
         return
     (found,) = index.sums(0, values).classes
     assert found.codes.tolist() == [3]
+
+
+@given(seed=st.integers(0, 10**6), value=st.sampled_from([25.1, -0.3, 1e-7, 3e5]))
+def test_the_mean_of_equal_cells_is_their_value_and_they_do_not_vary(seed, value):
+    values, spans = a_band(seed, 300, 0.2)
+    values = np.where(np.isnan(values), np.nan, value)
+    index = BandIndex(spans, RowAreas(layout_of(300)), frozenset(("means", "squares")))
+    sample = SumsSample.of(index.sums(0, values[:2]) + index.sums(2, values[2:]), spans)
+    known = ~np.isnan(sample.sums.low)
+    assert known.any()
+    assert (sample.mean[0, known] == value).all()
+    assert (sample.variance[0, known] == 0).all()

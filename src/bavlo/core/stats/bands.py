@@ -207,21 +207,21 @@ class SumsSample:
 
     @property
     def mean(self) -> np.ndarray:
-        """(1, R) area-weighted mean, NaN where a region has no cell with data."""
-        mean = self._each(self.sums.weighted)
-        return np.where(self._is_constant(mean), self.sums.low, mean)
+        """(1, R) area-weighted mean, NaN where a region has no cell with data.
 
-    def _is_constant(self, mean: np.ndarray) -> np.ndarray:
-        """(1, R) where all cells have one value, but for slivers that make no difference."""
-        low, high = self.sums.low, self.sums.high
+        Within the lowest and the highest value, but for slivers of cells that these leave out.
+        """
+        mean = self._each(self.sums.weighted)
+        near = np.clip(mean, self.sums.low, self.sums.high)
         with np.errstate(invalid="ignore"):
-            return np.asarray((low == high) & (np.abs(mean - low) <= ENOUGH * np.abs(low)))
+            return np.where(np.abs(near - mean) <= ENOUGH * np.abs(near), near, mean)
 
     @property
     def variance(self) -> np.ndarray:
         """(1, R) area-weighted population variance."""
         variance = np.maximum(self._each(self.sums.squares), 0.0)
-        return np.where(self._is_constant(self.mean), 0.0, variance)
+        is_constant = (self.sums.low == self.sums.high) & (self.mean == self.sums.low)
+        return np.where(is_constant, 0.0, variance)
 
     @property
     def number(self) -> np.ndarray:

@@ -2,6 +2,7 @@
 
 import threading
 import warnings
+from dataclasses import fields
 
 import numpy as np
 import pytest
@@ -11,7 +12,8 @@ from bavlo import kept
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import overlay_on_grid
-from bavlo.core.space.regions import Regions
+from bavlo.core.space.regions import Regions, region_edges
+from bavlo.core.space.spans import Spans, span_overlay
 from bavlo.errors import BavloWarning
 from bavlo.regions import cache as overlaycache
 from support import run
@@ -49,6 +51,18 @@ def test_an_entry_comes_back_as_it_was_and_another_content_has_another(cache):
     finer = GridLayout(LAYOUT.x_edges, LAYOUT.y_edges + 1e-9)
     overlaycache.cached(regions(), finer, compute, Overlay)
     assert len(kept.entries()) == 3
+
+
+def test_spans_are_kept_beside_lists_of_cells(cache):
+    def spans():
+        return span_overlay(region_edges(regions().geometry), LAYOUT)
+
+    overlaycache.cached(regions(), LAYOUT, compute, Overlay)
+    made = overlaycache.cached(regions(), LAYOUT, spans, Spans)
+    again = overlaycache.cached(regions(), LAYOUT, lambda: pytest.fail("was computed again"), Spans)
+    for each in fields(Spans):
+        assert np.array_equal(getattr(again, each.name), getattr(made, each.name))
+    assert len(kept.entries()) == 2
 
 
 @pytest.mark.parametrize("seed", range(12))

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from bavlo.core.stats.bands import SumsSample
-from bavlo.core.stats.cell_sample import WHOLE_WITHIN, OverlayIndex
+from bavlo.core.stats.cell_sample import WHOLE_WITHIN
 from bavlo.core.stats.measures import VOLUMES
 from bavlo.core.stats.windows import over_windows, running, windowed
 from bavlo.core.time.axis import DAY, PERIOD, iso_day
@@ -41,7 +41,7 @@ class SeriesArrays:
         Lowest and highest value of all cells.
     has_data : (C,) bool or None
         Which cells had data at any step, where a measure needs to know.
-    never_valid : (R,) float64
+    never_valid : (R,) float64 or None
         Share of each region's area whose cells never have data, where a measure needs to know.
     """
 
@@ -57,7 +57,7 @@ class SeriesArrays:
             self.place = np.full(shape, -1)
         self.value_range = ValueRange()
         self.has_data: np.ndarray | None = None
-        self.never_valid = np.zeros(shape[0])
+        self.never_valid: np.ndarray | None = None
 
     @property
     def nbytes(self) -> int:
@@ -101,7 +101,7 @@ def drop_partial_sums(plan: SeriesPlan, values: SeriesArrays) -> None:
         index = plan.by_cells
         never = (~values.has_data).astype(np.float64)
         values.never_valid = (index.areas @ never) / index.region_weight
-    elif isinstance(plan.index, OverlayIndex):
+    if values.never_valid is None:
         return
     whole = 1 - values.never_valid[:, None, None] - WHOLE_WITHIN
     partial = (values.area_valid < whole) & plan.of_whole
@@ -232,8 +232,9 @@ def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
         else:
             note = f"{steps:.6g} of {wanted:.6g} {plan.time.steps_name}"
         notes[region, period, measure] = note
-    for region in np.flatnonzero(values.never_valid > WHOLE_WITHIN).tolist():
-        share = f"{100 * values.never_valid[region]:.3g} % of the area never has data"
+    never = np.zeros(0) if values.never_valid is None else values.never_valid
+    for region in np.flatnonzero(never > WHOLE_WITHIN).tolist():
+        share = f"{100 * never[region]:.3g} % of the area never has data"
         known = ~np.isnan(values.value[region]) & plan.of_whole
         notes[region][known] = share
     return notes

@@ -26,7 +26,6 @@ from bavlo.core.reduce.regions import CellFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions
-from bavlo.core.stats.bands import BandIndex
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.measures import SHARES, Measure, parse_measure
 from bavlo.core.time.axis import iso_days
@@ -68,7 +67,7 @@ def _class_cells(plan: SeriesPlan, row: Mapping[str, Any]) -> list[Line]:
     """The cells of a region with their classes, those of the row's class first."""
     if row["region"] not in plan.labels or row["period"] not in plan.periods.labels:
         raise no_such_row(row["region"], f"period {row['period']}")
-    alone = _cells_of(plan, plan.labels.index(row["region"]))
+    alone = plan.index.of_region(plan.labels.index(row["region"]))
     steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
     first = int(steps[0]) if steps.size else 0
     cells = CellSelection(alone.shape, alone.cells)
@@ -146,29 +145,6 @@ def _steps_of(plan: SeriesPlan, period: int, count: int) -> tuple[np.ndarray, np
     return steps, np.bincount(position, assignment.share[own], steps.size)
 
 
-def _cells_of(plan: SeriesPlan, region: int) -> Overlay:
-    """The overlay of one region and the cells that it touches, one by one."""
-    if isinstance(plan.index, BandIndex):
-        return plan.index.overlay.of_region(region, plan.index.areas)
-    return one_region(plan.by_cells.overlay, region)
-
-
-def one_region(overlay: Overlay, region: int) -> Overlay:
-    """The overlay of one region and the cells that it touches."""
-    part = slice(int(overlay.indptr[region]), int(overlay.indptr[region + 1]))
-    cells = overlay.cells[overlay.index[part]]
-    count = cells.size
-    return Overlay(
-        overlay.shape,
-        cells,
-        np.array([0, count]),
-        np.arange(count, dtype=np.int32),
-        overlay.fraction[part],
-        overlay.weight[part],
-        overlay.region_weight[[region]],
-    )
-
-
 @dataclass(frozen=True, eq=False)
 class _Place:
     """Where a value stands in its plan, with the values of its steps and cells.
@@ -205,7 +181,7 @@ class _Place:
         if row["period"] not in labels or row["region"] not in plan.labels:
             raise no_such_row(row["region"], f"period {row['period']}")
         r, m = plan.labels.index(row["region"]), names.index(row["measure"])
-        alone = _cells_of(plan, r)
+        alone = plan.index.of_region(r)
         if not alone.cells.size or alone.shape != plan.source.layout.shape:
             return None
         areas = None

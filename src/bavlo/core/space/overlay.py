@@ -75,6 +75,20 @@ class Overlay:
         """The weights as an (R, C) sparse matrix, km²."""
         return WeightedSums(self.weight, self.index, self.indptr, (self.regions, self.cells.size))
 
+    def of_region(self, region: int) -> Overlay:
+        """The overlay of one region and the cells that it touches."""
+        part = slice(int(self.indptr[region]), int(self.indptr[region + 1]))
+        cells = self.cells[self.index[part]]
+        return Overlay(
+            self.shape,
+            cells,
+            np.array([0, cells.size]),
+            np.arange(cells.size, dtype=np.int32),
+            self.fraction[part],
+            self.weight[part],
+            self.region_weight[[region]],
+        )
+
     def outside(self) -> np.ndarray:
         """(R,) share of each region's area that lies outside the grid; 0 where only rounding is."""
         inside = np.zeros(self.regions)

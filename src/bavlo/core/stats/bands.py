@@ -12,6 +12,7 @@ import numpy as np
 
 from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans
 from bavlo.core.stats.cell_sample import OverlayIndex, majority_of
@@ -146,6 +147,10 @@ class BandIndex:
     overlay: Spans
     areas: RowAreas
     wanted: frozenset[str] = field(default_factory=frozenset)
+
+    def of_region(self, region: int) -> Overlay:
+        """The overlay of one region and the cells that it touches."""
+        return self.overlay.of_region(region, self.areas)
 
     def sums(self, first: int, block: np.ndarray) -> BandSums:
         """The sums of a band, of which some rows are added up after the other.

@@ -56,6 +56,10 @@ class OverlayIndex:
         shape = (overlay.regions, overlay.cells.size)
         return WeightedSums(entries, overlay.index, overlay.indptr, shape)
 
+    def of_region(self, region: int) -> Overlay:
+        """The overlay of one region and the cells that it touches."""
+        return self.overlay.of_region(region)
+
     @cached_property
     def outside(self) -> np.ndarray:
         """(R,) share of each region's area that lies outside the grid."""

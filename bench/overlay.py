@@ -8,8 +8,8 @@ import shapely
 from shapely import Polygon
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
+from bavlo.core.space.shared_areas import overlay
 
 GRID = GridLayout(np.linspace(-180, 180, 7201), np.linspace(90, -90, 3601))
 

@@ -11,8 +11,8 @@ import shapely
 
 from bavlo.cli.commands import COMMANDS
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
+from bavlo.core.space.shared_areas import overlay
 from bavlo.demo.world import make_world
 from support import run
 

@@ -5,8 +5,8 @@ import pytest
 import shapely
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import Regions, region_edges
+from bavlo.core.space.shared_areas import overlay
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.time.steps import time_axis

@@ -13,7 +13,8 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import Regions, region_edges
-from bavlo.core.space.spans import Spans, span_overlay
+from bavlo.core.space.shared_areas import span_overlay
+from bavlo.core.space.spans import Spans
 from bavlo.errors import BavloWarning
 from bavlo.regions import cache as overlaycache
 from support import run

@@ -10,8 +10,8 @@ import numpy as np
 import shapely
 from scipy.ndimage import gaussian_filter
 
-from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
+from bavlo.core.space.shared_areas import overlay
 from bavlo.demo.weather import LAT, LON, elevation, land_layout, land_mask
 from bavlo.demo.world import CELL, NORTH, SEED, WEST, World
 from bavlo.regions.features import Features

@@ -12,11 +12,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from bavlo.core.reduce.protocol import ENOUGH, Block
-from bavlo.core.space.overlay import CELLS_LOOKED_AT, MOST_SCALE_CHANGE, scale_change
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.row_areas import RowAreas
-from bavlo.core.space.spans import Spans, span_overlay
+from bavlo.core.space.shared_areas import (
+    CELLS_LOOKED_AT,
+    MOST_SCALE_CHANGE,
+    scale_change,
+    span_overlay,
+)
+from bavlo.core.space.spans import Spans
 from bavlo.core.space.zones import Zones
 from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
 from bavlo.core.stats.measures import Measure

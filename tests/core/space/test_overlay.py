@@ -12,10 +12,11 @@ from shapely import MultiPolygon, Polygon, box
 
 from bavlo.core.batches import AT_ONCE
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM, GridLayout, zone_area
-from bavlo.core.space.overlay import Overlay, ellipsoid_areas, overlay, sphere_areas
+from bavlo.core.space.overlay import Overlay, ellipsoid_areas, sphere_areas
 from bavlo.core.space.pieces import count_pieces, row_spans
 from bavlo.core.space.projection import overlay_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions, region_edges
+from bavlo.core.space.shared_areas import overlay
 
 NODES, NODE_WEIGHTS = np.polynomial.legendre.leggauss(24)
 

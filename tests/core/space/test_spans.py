@@ -8,10 +8,9 @@ from hypothesis import strategies as st
 from shapely import Polygon, box
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.overlay import overlay
 from bavlo.core.space.regions import region_edges
 from bavlo.core.space.row_areas import RowAreas, of_each_span
-from bavlo.core.space.spans import span_overlay
+from bavlo.core.space.shared_areas import overlay, span_overlay
 
 PARTS = ("cells", "fraction", "weight", "region_weight")
 

@@ -9,8 +9,9 @@ import shapely
 
 from bavlo.core.space.curvilinear import overlay_curvilinear
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.overlay import Overlay, overlay
+from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.regions import LONLAT, RegionEdges, Regions, region_edges
+from bavlo.core.space.shared_areas import overlay
 from bavlo.errors import InputError
 
 CELL_SHARE = 2e-5  # an edge may stray this share of a cell from where it belongs

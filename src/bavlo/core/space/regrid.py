@@ -18,7 +18,7 @@ from bavlo.core.space.interpolation import (
     on_sphere,
 )
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout
-from bavlo.core.space.overlay import Overlay, overlay
+from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import (
     CELL_SHARE,
     overlay_on_grid,
@@ -27,6 +27,7 @@ from bavlo.core.space.projection import (
 )
 from bavlo.core.space.regions import LONLAT, RegionEdges, Regions
 from bavlo.core.space.resampling import AREA, MAJORITY, NEAREST
+from bavlo.core.space.shared_areas import overlay
 from bavlo.core.sums import range_of_rows, within
 from bavlo.errors import RequestError
 

@@ -2,24 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from bavlo.core.batches import batches
-from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import (
     LEAST_COVER,
     Overlay,
-    planar_areas,
     share_outside,
-    sphere_areas,
-    tiny_regions,
-    wrapped,
 )
-from bavlo.core.space.pieces import cut_at_lines
-from bavlo.core.space.regions import RegionEdges
 from bavlo.core.space.row_areas import RowAreas, of_each_span
 
 BYTES_OF_SPAN = 24
@@ -177,85 +170,3 @@ def listed(start: np.ndarray, length: np.ndarray) -> np.ndarray:
         steps[0] = start[0]
         steps[ends[:-1]] = start[1:] - (start[:-1] + length[:-1] - 1)
     return np.cumsum(steps)
-
-
-def span_overlay(edges: RegionEdges, layout: GridLayout, jobs: int = 1) -> Spans:
-    """Shared areas of regions and a grid, as `overlay` has them cell by cell.
-
-    Parameters
-    ----------
-    edges
-        Outlines in the reference system of the grid: degrees for longitude-latitude grids (any
-        multiple of 360 away), else metres.
-    layout
-        The cells, small beside the distances over which the areal scale of a projection changes.
-    jobs
-        Threads at once, on which no number depends.
-    """
-    overlay, tiny = _arranged(edges, layout, jobs)
-    inside = _inside(overlay, RowAreas(layout))
-    if layout.is_lonlat:
-        whole = sphere_areas(edges)
-    else:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            planar = _planar_inside(overlay, layout)
-            scale = np.where(planar > 0, inside / planar, 1e-6)
-        whole = planar_areas(edges) * scale
-    whole[tiny] = inside[tiny]
-    return replace(overlay, inside=inside, region_weight=whole)
-
-
-def _arranged(edges: RegionEdges, layout: GridLayout, jobs: int) -> tuple[Spans, np.ndarray]:
-    """The spans of regions in order of their place, without the areas of the regions.
-
-    Returns
-    -------
-    overlay
-    tiny : (N,) int64
-        Regions that lie within a cell of which they have next to nothing.
-    """
-    ny, nx = layout.shape
-    x_lines, y_lines = np.sort(layout.x_edges), np.sort(layout.y_edges)
-    outlines = wrapped(edges, x_lines[0], x_lines[-1]) if layout.is_lonlat else edges
-    descending = bool(layout.y_edges[0] > layout.y_edges[-1])
-    westward = bool(layout.x_edges[0] > layout.x_edges[-1])
-    parts = []
-    counts = np.zeros(edges.count, np.int64)
-    for spans in cut_at_lines(
-        outlines, x_lines, y_lines, sphere=layout.is_lonlat, descending=descending, jobs=jobs
-    ):
-        column = nx - spans.column - spans.length if westward else spans.column
-        start = spans.row * nx + column
-        parts.append(
-            (spans.region.astype(np.int32), start, spans.length.astype(np.int32), spans.fraction)
-        )
-        counts += np.bincount(spans.region, spans.length, edges.count).astype(np.int64)
-    tiny, cell, share = tiny_regions(edges, layout, counts)
-    parts.append((tiny.astype(np.int32), cell, np.ones(tiny.size, np.int32), share))
-    region, start, length, fraction = (np.concatenate(each) for each in zip(*parts, strict=True))
-    del parts
-    order = np.argsort(start * edges.count + region)  # of which no two are the same
-    region, start, length, fraction = region[order], start[order], length[order], fraction[order]
-    unknown = np.zeros(edges.count)
-    return Spans((ny, nx), region, start, length, fraction, unknown, unknown), tiny
-
-
-def _planar_inside(overlay: Spans, layout: GridLayout) -> np.ndarray:
-    """(R,) area of each region that lies on the grid, on the plane of its coordinates."""
-    height, width = np.abs(np.diff(layout.y_edges)), np.abs(np.diff(layout.x_edges))
-    row, first = np.divmod(overlay.start, overlay.shape[1])
-    along = np.concatenate([[0.0], np.cumsum(width)])
-    of_spans = height[row] * (along[first + overlay.length] - along[first])
-    return np.bincount(overlay.region, overlay.fraction * of_spans, overlay.regions)
-
-
-def _inside(overlay: Spans, areas: RowAreas) -> np.ndarray:
-    """(R,) area of each region that lies on the grid, km²."""
-    total = np.zeros(overlay.regions)
-    width = overlay.shape[1]
-    for rows in batches(overlay.rows[1], 2 * width, overlay.rows[0]):
-        low, high = np.searchsorted(overlay.start, [rows.start * width, rows.stop * width])
-        some = slice(int(low), int(high))
-        of_spans = areas.of_spans(overlay.start[some], overlay.length[some])
-        total += np.bincount(overlay.region[some], overlay.fraction[some] * of_spans, total.size)
-    return total

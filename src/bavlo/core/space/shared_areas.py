@@ -1,6 +1,6 @@
 """Regions laid over a grid: the area that each cell and each region share.
 
-As lists of cells, or as spans of cells where there are very many. How outlines are cut along the
+As lists of cells, or as spans of cells for grids without time. How outlines are cut along the
 lines of a grid is in `pieces`.
 """
 

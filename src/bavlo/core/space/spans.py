@@ -1,4 +1,4 @@
-"""The overlay of grids of very many cells: spans of cells along rows that a region covers alike."""
+"""The overlay of grids without time: spans of cells along rows that a region covers alike."""
 
 from __future__ import annotations
 

@@ -24,7 +24,7 @@ class OverlayIndex:
     overlay
         Shared areas of R regions and C cells.
     cell_area : (C,) float64
-        km² of each used cell on the ellipsoid, for volumes.
+        km² of each used cell on the ellipsoid, for volumes and areas of classes.
     extra : (C,) float64
         A further weight of each used cell.
     extra_is_count

@@ -20,7 +20,8 @@ from reading import NX, NY, WORK, make
 STEPS = 730
 WITHOUT = """
 import sys
-from bavlo.plan import grids, provenance
+from bavlo.jobs import opening as grids
+from bavlo.jobs import provenance
 provenance.digest_of = lambda file: None
 grids.take_ahead = lambda files: None
 from bavlo.cli.main import main

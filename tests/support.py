@@ -74,7 +74,7 @@ def rows(command, grids, regions, **options):
     """Rows of a command's table, as plain text by column."""
     grids = grids if isinstance(grids, list) else [grids]
     given = {"grids": list(map(str, grids)), "regions": str(regions), **options}
-    function = getattr(import_module(f"bavlo.commands.{command}"), command)
+    function = getattr(import_module(f"bavlo.jobs.{command}"), command)
     result = function(make_request(command, given), SilentReporter())
     text = io.StringIO()
     csv_table.write(result.table, text)

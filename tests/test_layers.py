@@ -25,7 +25,7 @@ MAY_IMPORT = {
     "engine": {"core", "compiled", "errors", "grids"},
     "figures": {"core", "errors", "tables"},
     "request": {"core", "errors", "files", "grids", "regions", "engine"},
-    "plan": {
+    "jobs": {
         "core",
         "kept",
         "errors",
@@ -40,9 +40,7 @@ MAY_IMPORT = {
     },
     "demo": {"core", "errors", "grids", "regions"},
 }
-MAY_IMPORT["extremes"] = {*MAY_IMPORT["plan"], "plan", "files"}
-MAY_IMPORT["commands"] = {*MAY_IMPORT["extremes"], "extremes"}
-MAY_IMPORT["cli"] = {*MAY_IMPORT["commands"], "commands", "demo"}
+MAY_IMPORT["cli"] = {*MAY_IMPORT["jobs"], "jobs", "demo"}
 # What is named in a table and loaded when it is used.
 BY_NAME = {"request": {"figures"}, "figures": {"figures"}}
 

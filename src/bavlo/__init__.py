@@ -5,8 +5,6 @@
 
 from __future__ import annotations
 
-import sys
-from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -56,22 +54,6 @@ def __getattr__(name: str) -> Any:
 
     elsewhere = {"BavloError": "bavlo.errors", "Array": "bavlo.arrays"}
     return getattr(import_module(elsewhere.get(name, "bavlo.interface")), name)
-
-
-class _Bavlo(ModuleType):
-    """This module, in which `extremes` stays the function when its folder is loaded."""
-
-    @property
-    def extremes(self) -> Any:
-        """The function of the command."""
-        return __getattr__("extremes")
-
-    @extremes.setter
-    def extremes(self, value: Any) -> None:
-        """The import of the folder sets it, and is not heard."""
-
-
-sys.modules[__name__].__class__ = _Bavlo
 
 
 def __dir__() -> list[str]:

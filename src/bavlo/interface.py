@@ -35,7 +35,7 @@ from bavlo.request.reporter import SilentReporter
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bavlo.plan.result import TableResult
+    from bavlo.jobs.result import TableResult
     from bavlo.request.request import Request
 
 SHOWN = 5  # first and last rows in a notebook
@@ -160,7 +160,7 @@ class Table:
         ------
         OutputError
         """
-        from bavlo.plan.writing import check_files, write_all
+        from bavlo.jobs.writing import check_files, write_all
 
         given = {"grids": [], "out": [str(path) for path in paths], "layout": layout}
         request = make_request("series", {**given, "replace": overwrite})
@@ -198,9 +198,8 @@ class Grid:
 
     def write(self, path: str | Path, *, overwrite: bool = False) -> None:
         """Write it as CF NetCDF."""
-        from bavlo.plan.outputs import check_outputs
-        from bavlo.plan.placing import whole_files
-        from bavlo.plan.writing import check_endings
+        from bavlo.files import whole_files
+        from bavlo.jobs.writing import check_endings, check_outputs
 
         path = Path(path)
         check_endings([path], (".nc",))
@@ -223,7 +222,7 @@ class Grid:
 
 def describe(*files: str | Path, **options: Any) -> list[dict[str, Any]]:
     """What is in files, and what Bavlo would do with them: a mapping for each grid or file."""
-    from bavlo.commands.describe import describe as describe_files
+    from bavlo.jobs.describe import describe as describe_files
     from bavlo.request.parse import expand
 
     request = make_request("describe", _texts("describe", [str(f) for f in files], options))
@@ -289,8 +288,8 @@ def compare(*grids: GridLike, progress: Progress | None = None, **options: Any) 
 
 def grid(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Grid:
     """A grid again: joined, cut, on other cells, combined over periods; see `series`."""
-    from bavlo.commands.grid import grid as make_grid
     from bavlo.grids.writing import grid_writer
+    from bavlo.jobs.grid import grid as make_grid
 
     with _request("grid", grids, options) as request, tempfile.TemporaryDirectory() as folder:
         reporter = _Listener(progress)
@@ -307,8 +306,8 @@ def chart(*tables: Table | str | Path, **options: Any) -> Figure:
 
     Takes `figure`, `only`, `pick`, `base`, `title`, `size`, `panels`.
     """
-    from bavlo.commands.chart import chart as make_chart
     from bavlo.figures.style import on_page
+    from bavlo.jobs.chart import chart as make_chart
 
     with _request("chart", tables, options) as request:
         shown = request.figure
@@ -318,9 +317,9 @@ def chart(*tables: Table | str | Path, **options: Any) -> Figure:
 
 def map(shown: Table | GridLike, **options: Any) -> Figure:  # as the command
     """A Matplotlib map of a table, with its `regions`, or of a grid."""
-    from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
     from bavlo.figures.style import on_page
+    from bavlo.jobs.map import map_content
 
     with _request("map", (shown,), options) as request:
         reporter = _Listener(None)
@@ -333,7 +332,7 @@ def map(shown: Table | GridLike, **options: Any) -> Figure:  # as the command
 def _table(
     command: str, grids: Sequence[Any], options: Mapping[str, Any], progress: Progress | None
 ) -> Table:
-    from bavlo.commands.tables import table_of
+    from bavlo.jobs.driver import table_of
 
     with _request(command, grids, options) as request:
         reporter = _Listener(progress)

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 import rasterio
 
-from bavlo.commands.map import map_content
 from bavlo.core.stats.trends import trends
 from bavlo.figures.map_content import marked_place
+from bavlo.jobs.map import map_content
 from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, run, write_grid, write_regions

@@ -12,8 +12,8 @@ import numpy as np
 import pytest
 import shapely
 
-from bavlo.commands import ledger
 from bavlo.engine import choices
+from bavlo.jobs import ledger
 from bavlo.remembered import OPEN_FILES
 from support import PROGRAM, box, program, run, write_grid, write_regions
 

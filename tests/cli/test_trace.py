@@ -188,8 +188,8 @@ def test_a_recorded_request_is_the_request_that_was_made(folder):
 
 
 def test_the_picture_shows_the_cells_with_their_values(folder, tmp_path):
-    from bavlo.commands.trace import trace
     from bavlo.figures import draw
+    from bavlo.jobs.trace import trace
     from bavlo.request.filling import make_request
     from bavlo.request.reporter import SilentReporter
 

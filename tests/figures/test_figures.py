@@ -326,7 +326,7 @@ def test_events_are_drawn_by_region(kind):
 
 
 def test_return_levels_are_a_curve_in_its_interval_with_the_years_it_was_fitted_to():
-    from bavlo.commands.return_levels import YearlyHighest
+    from bavlo.jobs.return_levels import YearlyHighest
 
     years = np.array([2.0, 10, 50])
     level = np.array([[50.0, 80, 110], [40, 60, 75]])

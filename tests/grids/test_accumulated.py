@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from bavlo.commands.describe_grids import describe_grid
 from bavlo.errors import BavloError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
+from bavlo.jobs.describe_grids import describe_grid
 from support import box, rows, write_grid, write_regions
 
 AREAS = {"a": box(0, 0, 6, 6)}

@@ -5,11 +5,11 @@ import pytest
 import rasterio
 from rasterio.transform import from_origin
 
-from bavlo.commands.describe_grids import describe_grid
-from bavlo.commands.map import map_content
 from bavlo.errors import BavloError
 from bavlo.figures.maps import draw_map
 from bavlo.grids.open import open_grid
+from bavlo.jobs.describe_grids import describe_grid
+from bavlo.jobs.map import map_content
 from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from support import box, rows, run, write_grid, write_regions

@@ -7,7 +7,6 @@ import pyproj
 import pytest
 
 from bavlo import kept
-from bavlo.commands.describe_grids import describe_grid
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM
 from bavlo.core.time.axis import iso_minute
 from bavlo.errors import BavloError
@@ -16,6 +15,7 @@ from bavlo.grids.grib_layouts import gaussian_edges, gaussian_latitudes
 from bavlo.grids.grib_messages import library, scan
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions, whole
+from bavlo.jobs.describe_grids import describe_grid
 from bavlo.remembered import INDEXES
 from support import box, program, rows, write_regions
 

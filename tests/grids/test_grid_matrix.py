@@ -16,11 +16,11 @@ import rasterio
 import rasterio.shutil
 from rasterio.transform import from_origin
 
-from bavlo.commands.series import series
 from bavlo.errors import BavloError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import CellSelection, WholeRows
 from bavlo.grids.tiled import TiledGrid
+from bavlo.jobs.series import series
 from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter
 from bavlo.tables import csv as csv_table

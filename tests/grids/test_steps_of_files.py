@@ -6,10 +6,10 @@ import pytest
 import rasterio
 from rasterio.transform import from_origin
 
-from bavlo.commands.describe_grids import describe_grid
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.errors import BavloError
 from bavlo.grids.open import open_grid
+from bavlo.jobs.describe_grids import describe_grid
 from support import box, rows, write_grid, write_regions
 
 

@@ -8,14 +8,14 @@ import pytest
 import rasterio
 from rasterio.transform import from_origin
 
-from bavlo.commands.describe_grids import describe_grid
 from bavlo.core.values.kinds import quantity
 from bavlo.errors import BavloError, InputError
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import whole
-from bavlo.plan.accumulations import _raining
-from bavlo.plan.inspection import inspect, squares
-from bavlo.plan.reading import single_steps
+from bavlo.jobs.accumulations import _raining
+from bavlo.jobs.describe_grids import describe_grid
+from bavlo.jobs.missing import inspect, squares
+from bavlo.jobs.reading import single_steps
 from support import box, rows, run, write_grid, write_regions
 
 

@@ -8,8 +8,8 @@ import zipfile
 import numpy as np
 import pytest
 
-from bavlo.commands.describe_regions import describe_regions
 from bavlo.errors import BavloError, BavloWarning
+from bavlo.jobs.describe_regions import describe_regions
 from bavlo.regions.read import RegionOptions, read_regions
 from bavlo.regions.vector import SHAPEFILE, Features, write
 from support import box, rows, run, write_grid, write_regions

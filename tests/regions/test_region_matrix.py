@@ -15,10 +15,10 @@ import shapely
 from rasterio.transform import from_origin
 from shapely import MultiPolygon, Polygon, box
 
-from bavlo.commands.series import series
 from bavlo.core.space.overlay import sphere_areas
 from bavlo.core.space.regions import region_edges
 from bavlo.errors import BavloError
+from bavlo.jobs.series import series
 from bavlo.regions.read import RegionOptions, read_regions
 from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter

@@ -40,9 +40,9 @@ def run(command: str, arguments: list[str]) -> int:
     if any(text.partition("=")[0] == "--kind" for text in arguments):
         raise RequestError("", "--kind is what the values of a grid are", "say --figure NAME")
     given = parser(command).read(arguments)
-    from bavlo.commands.chart import chart
-    from bavlo.commands.findings import in_words
-    from bavlo.plan.writing import figure_outputs, write_figure
+    from bavlo.jobs.chart import chart
+    from bavlo.jobs.findings import in_words
+    from bavlo.jobs.writing import figure_outputs, write_figure
     from bavlo.request.filling import make_request
 
     request = make_request("chart", given)

@@ -37,7 +37,7 @@ def parser(command: str) -> Parser:
 def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo describe`."""
     given = parser(command).read(arguments)
-    from bavlo.commands.describe import describe
+    from bavlo.jobs.describe import describe
     from bavlo.request.filling import make_request
     from bavlo.request.parse import expand
 

@@ -95,8 +95,8 @@ def for_data() -> TextIO:
 
 def times_placed() -> int:
     """How often files were given their names so far; the module is not loaded for that."""
-    placing = sys.modules.get("bavlo.plan.placing")
-    return 0 if placing is None else int(placing.times_placed())
+    files = sys.modules.get("bavlo.files")
+    return 0 if files is None else int(files.times_placed())
 
 
 def what_is_left(placed_before: int) -> str:

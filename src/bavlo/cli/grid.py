@@ -34,7 +34,7 @@ def run(command: str, arguments: list[str]) -> int:
     given = parser(command).read(arguments)
     if not given["out"]:
         raise RequestError("out", "no file was named", "give a .nc or .tif")
-    from bavlo.commands.results import make_grid
+    from bavlo.jobs.driver import make_grid
     from bavlo.request.filling import make_request
     from bavlo.tables.formats import beside
 

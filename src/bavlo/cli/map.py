@@ -29,10 +29,10 @@ def parser(command: str) -> Parser:
 def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo map`."""
     given = parser(command).read(arguments)
-    from bavlo.commands.findings import map_in_words
-    from bavlo.commands.map import map_content
     from bavlo.figures.maps import draw_map
-    from bavlo.plan.writing import figure_outputs, write_figure
+    from bavlo.jobs.findings import map_in_words
+    from bavlo.jobs.map import map_content
+    from bavlo.jobs.writing import figure_outputs, write_figure
     from bavlo.request.filling import make_request
 
     request = make_request("map", given)

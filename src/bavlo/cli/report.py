@@ -35,10 +35,9 @@ def run(command: str, arguments: list[str]) -> int:
     given = parser(command).read(arguments)
     if find_spec("jinja2") is None:
         raise RequestError("", "pages need a further library", "pip install 'bavlo[report]'")
-    from bavlo.commands.report import report
-    from bavlo.plan.outputs import check_outputs
-    from bavlo.plan.placing import whole_files
-    from bavlo.plan.writing import check_endings
+    from bavlo.files import whole_files
+    from bavlo.jobs.report import report
+    from bavlo.jobs.writing import check_endings, check_outputs
     from bavlo.request.filling import make_request
 
     request = make_request("report", given)

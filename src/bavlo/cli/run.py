@@ -51,8 +51,8 @@ def run(command: str, arguments: list[str]) -> int:
         raise RequestError("", "no study file was named", "see `bavlo run --help`")
     if given["files"]:
         raise RequestError("", f"{given['files'][0]}: one study is run", "give one file")
-    from bavlo.commands.ledger import StudyRun
-    from bavlo.commands.run import FAILED, check_study, run_study
+    from bavlo.jobs.ledger import StudyRun
+    from bavlo.jobs.run import FAILED, check_study, run_study
     from bavlo.request.filling import make_request
     from bavlo.request.study import read_study
 
@@ -82,7 +82,7 @@ def run(command: str, arguments: list[str]) -> int:
 
 def _say(outcome: object) -> None:
     """What became of a result."""
-    from bavlo.commands.run import MADE, Outcome
+    from bavlo.jobs.run import MADE, Outcome
 
     assert isinstance(outcome, Outcome)
     head = f"  {outcome.name}: {outcome.state}"
@@ -97,9 +97,9 @@ def _say(outcome: object) -> None:
 
 def _new(given: dict[str, object]) -> int:
     """Write a study file."""
-    from bavlo.commands.new_study import new_study
-    from bavlo.plan.outputs import check_outputs
-    from bavlo.plan.placing import whole_files
+    from bavlo.files import whole_files
+    from bavlo.jobs.new_study import new_study
+    from bavlo.jobs.writing import check_outputs
 
     files = [text for text in (given["study"], *_texts(given["files"])) if isinstance(text, str)]
     if not files:

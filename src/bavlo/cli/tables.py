@@ -10,7 +10,7 @@ from bavlo.cli.endings import for_data
 from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.preview import preview
 from bavlo.cli.screen import Screen, shown
-from bavlo.plan.writing import check, wanted_files, write_all
+from bavlo.jobs.writing import check, wanted_files, write_all
 from bavlo.tables.formats import Companions, beside, holds_about
 from bavlo.tables.layouts import laid_out
 
@@ -126,7 +126,7 @@ def run(command: str, arguments: list[str]) -> int:
         print(indices_and_counts())
         return 0
     given = parser(command).read(arguments)
-    from bavlo.commands.tables import table_of
+    from bavlo.jobs.driver import table_of
     from bavlo.request.filling import make_request
 
     request = make_request(command, given)

@@ -9,8 +9,8 @@ from bavlo.cli.screen import Screen, shown
 from bavlo.tables.csv import number_text
 
 if TYPE_CHECKING:
-    from bavlo.commands.trace import Trace
-    from bavlo.commands.tracing.lines import Line
+    from bavlo.jobs.trace import Trace
+    from bavlo.jobs.trace_lines import Line
 
 EXAMPLES = """examples on the demo data (made by `bavlo demo`):
   bavlo trace sorrel/rain_years.csv --region Ombrel --period 2007
@@ -50,8 +50,8 @@ def parser(command: str) -> Parser:
 def run(command: str, arguments: list[str]) -> int:
     """Run `bavlo trace`."""
     given = parser(command).read(arguments)
-    from bavlo.commands.trace import trace
-    from bavlo.plan.writing import check, wanted_files, write_all
+    from bavlo.jobs.trace import trace
+    from bavlo.jobs.writing import check, wanted_files, write_all
     from bavlo.request.filling import make_request
 
     request = make_request("trace", given)

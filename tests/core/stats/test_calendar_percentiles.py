@@ -170,7 +170,7 @@ def test_compiled_calendar_days_are_the_others_to_the_last_bit(kind, gaps, digit
 
 def test_a_small_job_does_not_load_the_compiler():
     code = (
-        "import sys; import bavlo.extremes.plan, bavlo.commands.extremes, bavlo.commands.series;"
+        "import sys; import bavlo.jobs.extremes_plan, bavlo.jobs.extremes, bavlo.jobs.series;"
         "print('numba' in sys.modules)"
     )
     ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

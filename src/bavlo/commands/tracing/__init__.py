@@ -1,1 +1,0 @@
-"""How numbers of each sort of table came to be: what `trace` shows."""

@@ -1,0 +1,209 @@
+"""What is in files, and what Bavlo would do with them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
+from bavlo.errors import InputError, known_words
+from bavlo.grids.formats import format_of
+from bavlo.grids.levels import LevelsLeftOpen
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
+from bavlo.grids.urls import url_of
+from bavlo.jobs.describe_grids import Description, describe_grid
+from bavlo.jobs.describe_regions import describe_regions
+from bavlo.jobs.regions import overlay_of
+from bavlo.jobs.wording import some_of
+from bavlo.regions import vector
+from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
+from bavlo.tables.formats import about_of, is_table, read_table
+
+
+def describe(
+    paths: Sequence[Path],
+    options: ReadOptions,
+    regions: RegionOptions,
+    at: tuple[float, float] | None = None,
+) -> list[Description]:
+    """Describe grids, regions and tables; files of one grid are described together.
+
+    Parameters
+    ----------
+    at
+        Longitude and latitude at which to tell the values of the grids.
+    """
+    missing = next((p for p in paths if url_of(p) is None and not p.exists()), None)
+    if missing is not None:
+        raise InputError(missing, "there is no such file", "check the path")
+    local = [path for path in paths if url_of(path) is None]
+    shapes = [path for path in local if is_region_file(path) and not is_table(path)]
+    tables = [path for path in paths if is_table(path)]
+    grids = [path for path in paths if path not in shapes and path not in tables]
+    unknown = next((path for path in grids if format_of(path) is None), None)
+    if unknown is not None:
+        raise InputError(
+            unknown,
+            "is neither a grid nor a region file that Bavlo reads",
+            "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, or regions as GeoJSON, "
+            "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV",
+        )
+    found: list[Description] = []
+    sources: list[GridSource] = []
+    for group, name in _grids_of(grids, options):
+        source, doubts = _first_level(group, replace(options, variable=name))
+        sources.append(source)
+        one = describe_grid(source, at)
+        found.append(replace(one, doubts=(*doubts, *one.doubts)))
+    found += [describe_regions(path, regions) for path in shapes]
+    found += [describe_table(path) for path in tables]
+    found += [
+        describe_overlay(source, path, regions)
+        for source in _one_of_each_layout(sources)
+        for path in shapes
+        if regions.layer is not None or len(vector.layers(path)) == 1
+    ]
+    return found
+
+
+def _first_level(paths: Sequence[Path], options: ReadOptions) -> tuple[GridSource, tuple[str, ...]]:
+    """A grid, at the first value of each further dimension where none is chosen; what to say."""
+    try:
+        return open_grid(paths, options), ()
+    except LevelsLeftOpen as error:
+        source = open_grid(paths, replace(options, level=error.first))
+        first = ", ".join(error.first)
+        return source, (f"{error.what}; {error.remedy}; here at {first}",)
+
+
+def _with_label(path: Path, options: RegionOptions) -> RegionOptions:
+    """The options with the first field that could name the regions, where several could."""
+    if options.label is not None or options.merge_by is not None:
+        return options
+    candidates = label_candidates(vector.read(path, options.layer))
+    return replace(options, label=candidates[0]) if len(candidates) > 1 else options
+
+
+def _one_of_each_layout(sources: list[GridSource]) -> list[GridSource]:
+    """Grids with different cells: regions lie on those of equal cells alike."""
+    out: list[GridSource] = []
+    for source in sources:
+        if not any(source.layout.same_cells(other.layout) for other in out):
+            out.append(source)
+    return out
+
+
+def describe_table(path: Path) -> Description:
+    """Rows, regions, periods and variables of a table that Bavlo wrote."""
+    table = read_table(path)
+
+    def different(name: str) -> list[str]:
+        if name not in table.header:
+            return []
+        found = table.column(name).tolist()
+        return [v if isinstance(v, str) else f"{v:g}" for v in dict.fromkeys(found) if v != ""]
+
+    facts = [
+        ("table", f"{len(table)} rows with the columns {', '.join(table.header)}"),
+        ("regions", f"{len(different('region'))}: {some_of(different('region'), 4)}"),
+    ]
+    for word, column in (("periods", "period"), ("tested", "condition"), ("years", "years")):
+        if different(column):
+            facts.append((word, f"{len(different(column))}: {some_of(different(column), 4)}"))
+    found = different("measure") or different("count")
+    values = ", ".join(different("variable")) + (f" ({', '.join(found)})" if found else "")
+    values += f" in {', '.join(different('unit'))}"
+    if "value" in table.header:
+        empty = int(np.isnan(table.column("value")).sum())
+        values += f"; {empty} rows without a value"
+    facts.append(("values", values))
+    made = about_of(path)
+    if made is not None:
+        facts.append(("made by", _made_text(made)))
+    return Description(str(path), tuple(facts))
+
+
+def _made_text(about: dict[str, Any]) -> str:
+    """How a table came to be, in words: version, command, what was asked, from which files."""
+    request = dict(about.get("request", {}))
+    command = request.pop("command", "?")
+    request.pop("grids", None)
+    asked = ", ".join(f"{name} {_plain(value)}" for name, value in request.items())
+    files = [str(each.get("file", "?")) for each in about.get("inputs", [])]
+    text = f"bavlo {about.get('bavlo', '?')} {command}" + (f" with {asked}" if asked else "")
+    return f"{text}; from {some_of(files)}" if files else text
+
+
+def _plain(value: object) -> str:
+    return ",".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def describe_overlay(source: GridSource, path: Path, options: RegionOptions) -> Description:
+    """How regions lie on the cells of a grid: what each touches, what is small or outside."""
+    heading = f"{path.name} on the cells of {where(source)}"
+    try:
+        regions = read_regions(path, _with_label(path, options)).regions
+    except InputError as error:
+        return Description(heading, (), (str(error),))
+    shared = overlay_of(regions, source.layout, "cell")
+    entries = shared.entries
+    outside = shared.outside()
+    facts = [
+        (
+            "cells",
+            f"{shared.cells.size} of {shared.shape[0] * shared.shape[1]} used; a region touches "
+            f"{int(entries.min())} to {int(entries.max())}, {np.median(entries):g} in the middle",
+        )
+    ]
+    doubts = []
+
+    def names(which: np.ndarray) -> str:
+        return some_of([regions.labels[i] for i in np.flatnonzero(which)])
+
+    covered = np.zeros(len(regions))
+    owner = np.repeat(np.arange(len(regions)), entries)
+    np.add.at(covered, owner, shared.fraction)
+    small = (covered < 1) & (entries > 0) & ~getattr(regions, "are_points", False)
+    if small.any():
+        facts.append(("small", f"smaller than a cell: {names(small)}"))
+    if (entries == 0).any():
+        doubts.append(f"wholly outside the grid: {names(entries == 0)}")
+    partly = (entries > 0) & (outside > 1e-6)
+    if partly.any():
+        doubts.append(f"partly outside the grid: {names(partly)}")
+    cells = CellSelection(shared.shape, shared.cells)
+    if shared.cells.size:
+        block = source.read(0, 1, cells)
+        share = CellSample(OverlayIndex(shared), block).area_valid[0]
+        gaps = (entries > 0) & (share < 1 - 1e-6) & (outside <= 1e-6)
+        if gaps.any():
+            worst = int(np.argmin(np.where(gaps, share, 2)))
+            doubts.append(
+                f"partly over cells without data in the first step: {names(gaps)}; least in "
+                f"{regions.labels[worst]}, of which {share[worst]:.0%} has data"
+            )
+    return Description(heading, tuple(facts), tuple(doubts))
+
+
+def _grids_of(paths: list[Path], options: ReadOptions) -> list[tuple[list[Path], str]]:
+    """Files that hold the same variables, together; one entry for each variable."""
+    variable = options.variable
+    groups: dict[tuple[str, ...], list[Path]] = {}
+    for path in paths:
+        found = format_of(path)
+        assert found is not None
+        names = tuple(v.name for v in found.variables(path, options))
+        if not names:
+            raise InputError(path, "holds no variable on rows and columns with coordinates")
+        if variable is not None and variable not in names:
+            raise InputError(path, f"has no variable '{variable}'", known_words(variable, names))
+        groups.setdefault(names, []).append(path)
+    out: list[tuple[list[Path], str]] = []
+    for names, group in groups.items():
+        out.extend((group, name) for name in names if variable in (None, name))
+    return out

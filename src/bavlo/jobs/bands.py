@@ -29,7 +29,7 @@ from bavlo.core.stats.measures import Measure
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine import choices
 from bavlo.engine.executor import reduced
-from bavlo.engine.protocol import Needs
+from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.source import GridSource, WholeRows, files_of
@@ -118,7 +118,7 @@ class BandReducer:
 
 
 def sums_sample(
-    request: Request, source: GridSource, index: BandIndex, report: Reporter
+    run: Resources, source: GridSource, index: BandIndex, report: Reporter
 ) -> tuple[SumsSample, ValueRange]:
     """Read a grid band by band, and add up what measures are made of; and the range of values."""
     blocks = choices.bands_of(*index.overlay.rows, source.layout.shape[1])
@@ -129,7 +129,7 @@ def sums_sample(
     ]
     reader, reducer = RowReader(source), BandReducer(index)
     found: list[SumsSample] = []
-    for settled in reduced(request.run, needs, report, reader, reducer, segments):
+    for settled in reduced(run, needs, report, reader, reducer, segments):
         found += settled
     (sample,) = found
     lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)

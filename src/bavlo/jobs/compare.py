@@ -9,16 +9,15 @@ from typing import Any
 
 import numpy as np
 
-from bavlo import __version__
 from bavlo.core.stats.agreement import AGREEMENTS, Spread, agreement, own_anomalies, spread
 from bavlo.core.stats.normals import Base, in_years
 from bavlo.core.time.periods import cycle_of
 from bavlo.core.values.combine import TOTAL
 from bavlo.errors import RequestError
+from bavlo.jobs.provenance import provenance_of
 from bavlo.jobs.result import TableResult, together
 from bavlo.jobs.sources import Matched, Source, load_sources, matched
 from bavlo.jobs.wording import counted, row_count
-from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import COMPARE, SPREAD
@@ -315,15 +314,15 @@ def _about(
     request: Request, sources: Sequence[Source], summary: tuple[str, ...], report: Reporter
 ) -> dict[str, Any]:
     """Provenance: what was asked, and that of every source."""
-    return {
-        "bavlo": __version__,
-        "request": asked(request),
-        "inputs": [{"source": source.name, **source.about} for source in sources],
-        "rules": {
+    base = request.climate.base
+    over = f"base {base}" if base else "over these periods"
+    return provenance_of(
+        request,
+        report,
+        [{"source": source.name, **source.about} for source in sources],
+        summary,
+        rules={
             "periods": "only those that all sources have",
-            "anomalies": "of each source's own mean of that period of the year, "
-            + (f"base {request.climate.base}" if request.climate.base else "over these periods"),
+            "anomalies": f"of each source's own mean of that period of the year, {over}",
         },
-        "summary": list(summary),
-        "warnings": list(report.warnings),
-    }
+    )

@@ -23,7 +23,6 @@ from bavlo.engine.protocol import StepRecords
 from bavlo.errors import RequestError
 from bavlo.jobs.conditions import BoundCondition, evaluate_condition, gaps_in
 from bavlo.jobs.count_arrays import BrickSums, CellMeans, ExtremesArrays
-from bavlo.jobs.count_store import KeptCounts, needed
 from bavlo.jobs.extremes_plan import ExtremesPlan, counting_of
 from bavlo.jobs.records import (
     ConditionReader,
@@ -33,6 +32,7 @@ from bavlo.jobs.records import (
     plan_condition_blocks,
     record_values,
 )
+from bavlo.jobs.store import Kept, needed
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
@@ -126,7 +126,7 @@ class CountingReducer:
 
 
 def count_by_stream(
-    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: Kept | None
 ) -> None:
     """Count cells as the steps go by."""
     blocks = plan_condition_blocks(plan)
@@ -206,7 +206,7 @@ class RegionStepsReducer(EachAlone[RegionSteps]):
 
 
 def count_regions(
-    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: Kept | None
 ) -> None:
     """Make the regions' series, and test those."""
     if len(plan.request.measuring.measure) > 1:
@@ -227,7 +227,7 @@ def count_regions(
 
 
 def _region_series(
-    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: KeptCounts | None
+    plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter, kept: Kept | None
 ) -> tuple[dict[str, np.ndarray], np.ndarray]:
     """(T, R) values of each variable, by name, and the valid share of area of the first."""
     shape = plan.last - plan.first, len(plan.regions.regions)

@@ -9,24 +9,30 @@ from typing import Any
 
 import numpy as np
 
-from bavlo import __version__
+from bavlo.core.conditions.conditions import Fixed
 from bavlo.core.conditions.counts import COUNTS, CountUnits
 from bavlo.core.reduce.protocol import ENOUGH
+from bavlo.core.stats.measures import parse_measure
 from bavlo.core.time.axis import DAY, iso_day
 from bavlo.core.values.kinds import STATE
 from bavlo.core.values.units import convert
 from bavlo.jobs.conditions import applicable_counts
 from bavlo.jobs.count_arrays import ExtremesArrays
-from bavlo.jobs.count_store import SettledCounts
 from bavlo.jobs.counting import count_by_bricks, count_by_stream, count_regions
 from bavlo.jobs.events import events_table
-from bavlo.jobs.extremes_plan import ExtremesPlan, check_output_unit, plan_extremes, tested_in_words
-from bavlo.jobs.provenance import input_of_regions, inputs_of
+from bavlo.jobs.extremes_plan import (
+    ExtremesPlan,
+    check_output_unit,
+    counting_of,
+    plan_extremes,
+    tested_in_words,
+)
+from bavlo.jobs.provenance import inputs_of_job, of_regions, provenance_of
 from bavlo.jobs.reading import rechunked_source
 from bavlo.jobs.result import TableResult, shapes_of, together
+from bavlo.jobs.store import Store, key_of, source_digests, told_of_source
 from bavlo.jobs.wording import counted, empty_rows, outside_notes, row_count
 from bavlo.jobs.writing import check_columns
-from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import EXTREMES
@@ -56,7 +62,7 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
     places = len(plan.bound) * len(request.conditions.count) + len(plan.indices)
     check_columns(request, plan.regions, [len(plan.periods)], places)
     arrays = ExtremesArrays(plan)
-    store = SettledCounts.of(plan)
+    store = _store_of(plan)
     kept = None if store is None else store.load()
     if kept is not None:
         report.note(f"{int(kept.changed.sum())} of {len(plan.time)} steps are counted again")
@@ -74,10 +80,58 @@ def count(request: Request, report: Reporter) -> tuple[ExtremesPlan, ExtremesArr
         else:
             count_by_stream(reading, arrays, report, kept)
     if kept is not None:
-        kept.fill(arrays)
+        kept.fill([arrays])
     if store is not None:
-        store.keep(arrays)
+        store.keep([arrays])
     return plan, arrays
+
+
+def _store_of(plan: ExtremesPlan) -> Store | None:
+    """Where counts are kept; None where nothing is.
+
+    Kept are counts of conditions with fixed thresholds, which each period has of its own steps
+    alone. What looks at the whole record, a base, a neighbouring period or single days is counted
+    again.
+    """
+    asked = plan.request
+    folder = asked.run.store
+    if folder is None or not _stands_alone(plan):
+        return None
+    digest = np.zeros(len(plan.time), np.int64)
+    for name, source in plan.aligned.sources.items():
+        own = source_digests(source)
+        if own is None:
+            return None
+        digest = digest * 31 + own[plan.aligned.steps[name]]
+    told: list[Any] = [asked.conditions, asked.measuring, replace(asked.time, during=None)]
+    told += [plan.regions.regions.labels, plan.time.calendar, plan.time.length, plan.time.how]
+    told += [(name, one.unit, one.what) for name, one in plan.variables.items()]
+    told += [told_of_source(source) for source in plan.aligned.sources.values()]
+    key = key_of(told, plan.aligned.layout, plan.index.overlay, plan.weights)
+    labels = [plan.periods.labels]
+    return Store(folder / f"{key}.npz", plan.time, digest, [plan.assignment], labels)
+
+
+def _stands_alone(plan: ExtremesPlan) -> bool:
+    """Whether the counts of a period depend on its own steps and on fixed thresholds only."""
+    asked = plan.request
+    run_on = not plan.period_steps.cut and any(
+        counting_of(plan, b).follows_spells for b in plan.bound
+    )
+    of_whole = not plan.on_cells and (
+        asked.measuring.min_area is None and parse_measure(asked.measuring.measure[0]).of_whole
+    )
+    fixed = all(isinstance(test.threshold, Fixed) for b in plan.bound for test in b.condition.tests)
+    return (
+        bool(plan.bound)
+        and plan.base is None
+        and asked.output.events is None
+        and not asked.grids.make
+        and not asked.time.same_span
+        and not (run_on or of_whole or (plan.on_cells and plan.whole_records))
+        and fixed
+        and all(name in COUNTS for name in asked.conditions.count)
+    )
 
 
 def extremes_result(plan: ExtremesPlan, arrays: ExtremesArrays, report: Reporter) -> TableResult:
@@ -186,45 +240,33 @@ def about_extremes(
     plan: ExtremesPlan, table: Table, summary: tuple[str, ...], report: Reporter
 ) -> dict[str, Any]:
     """Provenance of counts and indices."""
-    regions, check = plan.regions, plan.request.output.checksum
-    return {
-        "bavlo": __version__,
-        "request": asked(plan.request),
-        "inputs": [
-            *(
-                each
-                for source in plan.aligned.sources.values()
-                for each in inputs_of(source, checksum=check)
-            ),
-            input_of_regions(regions, checksum=check),
-            *inputs_of(plan.weights.source, checksum=check),
-        ],
-        "variables": {
+    request, sources = plan.request, plan.aligned.sources.values()
+    own_rule = plan.indices and plan.own_rule
+    return provenance_of(
+        request,
+        report,
+        inputs_of_job(request, sources, plan.regions, plan.weights.source),
+        summary,
+        variables={
             name: {"unit": one.unit, "kind": one.what.kind, "kind_evidence": one.what.why}
             for name, one in plan.variables.items()
         },
-        "regions": {
-            "count": len(regions.regions),
-            "label": regions.label,
-            "repairs": list(regions.repairs),
-        },
-        "definitions": {index.name: index.definition for index in plan.indices},
-        "tested_on": plan.request.conditions.test_on,
-        "base": plan.base_text or None,
-        "rules": {
+        regions=of_regions(plan.regions),
+        definitions={index.name: index.definition for index in plan.indices},
+        tested_on=request.conditions.test_on,
+        base=plan.base_text or None,
+        rules={
             "spells": "cut at the edges of periods"
             if plan.period_steps.cut
             else "run on over the edges of periods and count where they end",
             "missing": "at most 3 days of a month and 15 of a year"
-            if plan.indices and plan.own_rule
-            else f"min_steps {plan.request.time.least_share:g}",
-            "min_area": plan.request.measuring.least_area,
+            if own_rule
+            else f"min_steps {request.time.least_share:g}",
+            "min_area": request.measuring.least_area,
         },
-        "reported": f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",
-        "rows": len(table),
-        "summary": list(summary),
-        "warnings": list(report.warnings),
-    }
+        reported=f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",
+        rows=len(table),
+    )
 
 
 def _notes(plan: ExtremesPlan, arrays: ExtremesArrays) -> np.ndarray:

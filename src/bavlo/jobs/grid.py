@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 
-from bavlo import __version__
 from bavlo.core.reduce.cells import SingleSteps
 from bavlo.core.reduce.period_state import CellValues
 from bavlo.core.reduce.protocol import Reducer
@@ -45,10 +44,9 @@ from bavlo.jobs.grid_plan import (
     plan_grid,
 )
 from bavlo.jobs.opening import each_grid
-from bavlo.jobs.provenance import inputs_of
+from bavlo.jobs.provenance import inputs_of_job, provenance_of
 from bavlo.jobs.reading import BlockReader, rechunked_source
 from bavlo.jobs.wording import counted, some_of
-from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, TrendRequest
 
@@ -88,29 +86,22 @@ def grid(request: Request, report: Reporter) -> GridResult:
     report.stage("opening")
     plans = tuple(plan_grid(one, report) for one in each_grid(request))
     output = grid_output(plans)
-    resampled = {p.source.variable.name: p.onto.way.words for p in plans if p.onto is not None}
-    about = {
-        "bavlo": __version__,
-        "request": asked(request if len(plans) > 1 else plans[0].request),
-        "inputs": [
-            one
-            for plan in plans
-            for one in inputs_of(plan.source, checksum=request.output.checksum)
-        ],
-        "variables": [
-            {
-                "name": one.name,
-                "unit": one.unit,
-                "stored": "int32" if one.is_class else "float32",
-            }
+    brought = {p.source.variable.name: p.onto.way.words for p in plans if p.onto is not None}
+    own: dict[str, Any] = {"resampled": brought} if brought else {}
+    stored = {True: "int32", False: "float32"}
+    about = provenance_of(
+        request if len(plans) > 1 else plans[0].request,
+        report,
+        inputs_of_job(request, [plan.source for plan in plans]),
+        variables=[
+            {"name": one.name, "unit": one.unit, "stored": stored[one.is_class]}
             for one in output.variables
         ],
-        "combine": {plan.source.variable.name: plan.combine for plan in plans},
-        "base": output.attributes.get("base"),
-        **({"resampled": resampled} if resampled else {}),
-        "periods": f"{output.labels[0]}..{output.labels[-1]}",
-        "warnings": list(report.warnings),
-    }
+        combine={plan.source.variable.name: plan.combine for plan in plans},
+        base=output.attributes.get("base"),
+        **own,
+        periods=f"{output.labels[0]}..{output.labels[-1]}",
+    )
     return GridResult(plans, output, about, report)
 
 

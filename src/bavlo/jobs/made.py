@@ -86,9 +86,7 @@ def period_grid(source: GridSource, request: Request, name: str) -> GridSource:
     return PeriodGrid(source, reducer, time, variable)
 
 
-def regional(
-    source: GridSource, shared: Overlay, index: OverlayIndex
-) -> tuple[GridSource, Overlay, OverlayIndex]:
+def regional(source: GridSource, index: OverlayIndex) -> tuple[GridSource, OverlayIndex]:
     """A grid made with functions of regions on entries of the overlay; any other as it is.
 
     Parameters
@@ -97,12 +95,13 @@ def regional(
         The overlay with all weights.
     """
     if not isinstance(source, DerivedGrid) or not source.formula.term.calls():
-        return source, shared, index
+        return source, index
+    shared = index.overlay
     entries = by_entries(shared)
     areas = None if index.cell_area is None else index.cell_area[shared.index]
     extra = None if index.extra is None else index.extra[shared.index]
     own = OverlayIndex(entries, areas, extra, index.extra_is_count)
-    return RegionalGrid(source, shared, own), entries, own
+    return RegionalGrid(source, shared, own), own
 
 
 def regional_cells(source: GridSource, request: Request, report: Reporter) -> GridSource:

@@ -14,9 +14,9 @@ from bavlo.core.values.kinds import STATE, Variable
 from bavlo.core.values.units import convert
 from bavlo.errors import RequestError
 from bavlo.jobs.opening import open_grids
+from bavlo.jobs.provenance import provenance_of
 from bavlo.jobs.result import TableResult
 from bavlo.jobs.wording import counted, empty_rows, row_count
-from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request, for_grid
 from bavlo.tables.formats import Shapes
@@ -209,12 +209,11 @@ def _about(request: Request, tables: dict[str, RegionValues], report: Reporter) 
     parts = {name: table.about for name, table in tables.items()}
     first = next(iter(parts.values()))
     inputs = {each["file"]: each for about in parts.values() for each in about["inputs"]}
-    return {
-        "bavlo": first["bavlo"],
-        "request": asked(request),
-        "inputs": list(inputs.values()),
-        "grids": {name: about["grid"] for name, about in parts.items()},
-        "regions": first["regions"],
-        "rules": {name: about["rules"] for name, about in parts.items()},
-        "warnings": list(report.warnings),
-    }
+    return provenance_of(
+        request,
+        report,
+        list(inputs.values()),
+        grids={name: about["grid"] for name, about in parts.items()},
+        regions=first["regions"],
+        rules={name: about["rules"] for name, about in parts.items()},
+    )

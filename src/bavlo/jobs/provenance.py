@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import shapely
 
@@ -20,7 +20,6 @@ from bavlo.errors import public
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridFile, GridSource
 from bavlo.grids.urls import sizes_of, url_of
-from bavlo.jobs.series_plan import SeriesPlan
 from bavlo.regions.read import NO_FILE, RegionFile
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
@@ -28,48 +27,89 @@ from bavlo.request.request import Request
 from bavlo.tables.formats import about_of, is_table
 from bavlo.tables.table import Table
 
+if TYPE_CHECKING:
+    from bavlo.jobs.series import SeriesPlan
+
+
+def provenance_of(
+    request: Request,
+    report: Reporter,
+    inputs: list[dict[str, Any]],
+    summary: Sequence[str] = (),
+    **own: Any,
+) -> dict[str, Any]:
+    """Provenance of a result as plain data; nothing in it depends on the clock or the machine.
+
+    Parameters
+    ----------
+    own
+        What only the command knows.
+    """
+    return {
+        "bavlo": __version__,
+        "request": asked(request),
+        "inputs": inputs,
+        **own,
+        "summary": list(summary),
+        "warnings": list(report.warnings),
+    }
+
+
+def inputs_of_job(
+    request: Request,
+    sources: Iterable[GridSource],
+    regions: RegionFile | None = None,
+    weights: GridSource | None = None,
+) -> list[dict[str, Any]]:
+    """The files of grids, of regions and of further weights."""
+    checksum = request.output.checksum
+    found = [each for source in sources for each in inputs_of(source, checksum=checksum)]
+    if regions is not None:
+        found.append(input_of_regions(regions, checksum=checksum))
+    return found + inputs_of(weights, checksum=checksum)
+
 
 def about_series(
     plan: SeriesPlan, table: Table, summary: tuple[str, ...], report: Reporter
 ) -> dict[str, Any]:
-    """Provenance of a table as plain data; nothing in it depends on the clock or the machine."""
-    source, time, regions = plan.source, plan.time, plan.regions
+    """Provenance of a series."""
+    inputs, request = plan.inputs, plan.request
+    source, regions, what = inputs.source, inputs.regions, inputs.what
     units = dict(
         zip(table.along("measure", "measure"), table.along("unit", "measure"), strict=True)
     )
-    return {
-        "bavlo": __version__,
-        "request": asked(plan.request),
-        "inputs": [
-            *inputs_of(source, checksum=plan.request.output.checksum),
-            input_of_regions(regions, checksum=plan.request.output.checksum),
-            *inputs_of(plan.weights.source, checksum=plan.request.output.checksum),
-        ],
-        "grid": {
+    on_sphere = " on the sphere" if source.layout.is_lonlat else ""
+    return provenance_of(
+        request,
+        report,
+        inputs_of_job(request, [source], regions, inputs.weights.source),
+        summary,
+        grid={
             "variable": source.variable.name,
-            "kind": plan.what.kind,
-            "kind_evidence": plan.what.why,
-            "unit": plan.what.unit,
-            **({} if source.time is None else _steps_of(time)),
-            **({"classes": classes_of(source.variable)} if plan.what.kind == CLASS else {}),
+            "kind": what.kind,
+            "kind_evidence": what.why,
+            "unit": what.unit,
+            **({} if source.time is None else _steps_of(plan.time)),
+            **({"classes": classes_of(source.variable)} if what.kind == CLASS else {}),
         },
-        "regions": {
-            "count": len(regions.regions),
-            "label": regions.label,
-            "reference_system": regions.regions.crs,
-            "repairs": list(regions.repairs),
-        },
-        "rules": {
+        regions=of_regions(regions) | {"reference_system": regions.regions.crs},
+        rules={
             "combine": plan.combine,
-            "weights": "exact shared area of cell and region"
-            + (" on the sphere" if source.layout.is_lonlat else ""),
-            "min_steps": plan.request.time.least_share,
-            "min_area": plan.request.measuring.least_area,
+            "weights": f"exact shared area of cell and region{on_sphere}",
+            "min_steps": request.time.least_share,
+            "min_area": request.measuring.least_area,
             "units": units,
         },
-        "reported": f"{plan.periods.labels[0]}..{plan.periods.labels[-1]}",
-        "summary": list(summary),
-        "warnings": list(report.warnings),
+        reported=f"{plan.chosen.axis.labels[0]}..{plan.chosen.axis.labels[-1]}",
+    )
+
+
+def of_regions(regions: RegionFile) -> dict[str, Any]:
+    """How many regions there are, what names them, and what was repaired."""
+    return {
+        "count": len(regions.regions),
+        "label": regions.label,
+        "repairs": list(regions.repairs),
     }
 
 

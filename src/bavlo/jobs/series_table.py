@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,10 +17,12 @@ from bavlo.core.values.kinds import total_unit_of
 from bavlo.core.values.units import convert, depth_in_mm
 from bavlo.jobs.bands import measured
 from bavlo.jobs.periods import periods_of
-from bavlo.jobs.series_plan import SeriesPlan
 from bavlo.jobs.wording import counted, empty_rows, outside_notes, row_count, some_of
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
+
+if TYPE_CHECKING:
+    from bavlo.jobs.series import SeriesPlan
 
 
 class SeriesArrays:
@@ -45,12 +48,12 @@ class SeriesArrays:
     """
 
     def __init__(self, plan: SeriesPlan) -> None:
-        shape = (len(plan.labels), len(plan.periods), len(plan.measures))
+        shape = (len(plan.inputs.labels), len(plan.chosen.axis), len(plan.inputs.measures))
         self.groups = plan.groups
         self.value = np.full(shape, np.nan)
         self.area_valid = np.full(shape, np.nan)
         self.steps = np.zeros(shape[:2])
-        self.start = plan.periods.start
+        self.start = plan.chosen.axis.start
         self.place: np.ndarray | None = None
         if plan.request.measuring.place:
             self.place = np.full(shape, -1)
@@ -81,13 +84,15 @@ class SeriesArrays:
         """Take in the values of a grid without time that was added up by bands."""
         self.value_range = value_range
         asked = plan.request.measuring.least_area
-        least = [0.0 if of_whole else asked for of_whole in plan.of_whole]
-        value, enough = measured(sample, plan.measures, least)
+        least = [0.0 if of_whole else asked for of_whole in plan.inputs.of_whole]
+        value, enough = measured(sample, plan.inputs.measures, least)
         self.value[:, 0], self.area_valid[:, 0] = value, sample.area_valid[0][:, None]
         # As where cells are listed: the last sort of measures tells which steps count.
-        last = max(range(len(least)), key=lambda m: (plan.orders[m] == "cell", least[m] == asked))
+        last = max(
+            range(len(least)), key=lambda m: (plan.inputs.orders[m] == "cell", least[m] == asked)
+        )
         self.steps[:, 0] = enough[:, last]
-        if plan.of_whole.any():
+        if plan.inputs.of_whole.any():
             self.never_valid = sample.never_valid
 
 
@@ -97,13 +102,13 @@ def drop_partial_sums(plan: SeriesPlan, values: SeriesArrays) -> None:
     Cells that never have data, such as the sea, are left out of that.
     """
     if values.has_data is not None:
-        index = plan.by_cells
+        index = plan.inputs.by_cells
         never = (~values.has_data).astype(np.float64)
         values.never_valid = (index.areas @ never) / index.region_weight
     if values.never_valid is None:
         return
     whole = 1 - values.never_valid[:, None, None] - WHOLE_WITHIN
-    partial = (values.area_valid < whole) & plan.of_whole
+    partial = (values.area_valid < whole) & plan.inputs.of_whole
     values.value[partial] = np.nan
 
 
@@ -115,7 +120,7 @@ def apply_windows(plan: SeriesPlan, values: SeriesArrays) -> SeriesPlan:
     plan
         With the periods that are reported.
     """
-    request, periods = plan.request, plan.periods
+    request, periods, lead = plan.request, plan.chosen.axis, plan.chosen.lead
     assignment = plan.step_weights.assignment
     count = request.time.window[0]
     regions, length, measures = values.value.shape
@@ -133,23 +138,23 @@ def apply_windows(plan: SeriesPlan, values: SeriesArrays) -> SeriesPlan:
     area = values.area_valid.transpose(0, 2, 1)
     known = np.nan_to_num(area) * whole
     share = over_windows(known, begin) / over_windows(whole, begin)
-    values.area_valid = share.transpose(0, 2, 1)[:, plan.lead :]
-    values.steps = over_windows(values.steps, begin)[:, plan.lead :]
-    values.value = flat.reshape(length, regions, measures).transpose(1, 0, 2)[:, plan.lead :].copy()
-    values.start = values.start[plan.lead :]
-    assignment = replace(assignment, expected=over_windows(assignment.expected, begin)[plan.lead :])
+    values.area_valid = share.transpose(0, 2, 1)[:, lead:]
+    values.steps = over_windows(values.steps, begin)[:, lead:]
+    values.value = flat.reshape(length, regions, measures).transpose(1, 0, 2)[:, lead:].copy()
+    values.start = values.start[lead:]
+    assignment = replace(assignment, expected=over_windows(assignment.expected, begin)[lead:])
     return replace(
         plan,
-        periods=periods.take(np.arange(plan.lead, length)),
+        chosen=replace(plan.chosen, axis=periods.take(np.arange(lead, length))),
         step_weights=replace(plan.step_weights, assignment=assignment),
     )
 
 
 def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
     """The table of a series, its values in the unit of the output."""
-    own_unit = total_unit_of(plan.what, plan.combine)
+    own_unit = total_unit_of(plan.inputs.what, plan.combine)
     units = []
-    for n, measure in enumerate(plan.measures):
+    for n, measure in enumerate(plan.inputs.measures):
         if measure.made_of == VOLUMES:  # depth in the own unit times km²
             values.value[:, :, n] *= depth_in_mm(own_unit) * 1e3
         if measure.unit is not None:
@@ -160,32 +165,32 @@ def series_table(plan: SeriesPlan, values: SeriesArrays) -> Table:
             values.value[:, :, n],
             own_unit,
             unit,
-            difference=measure.difference or plan.source.variable.difference,
+            difference=measure.difference or plan.inputs.source.variable.difference,
         )
         units.append(unit)
 
-    starts, ends = replace(plan.periods, start=values.start).bounds_text()
+    starts, ends = replace(plan.chosen.axis, start=values.start).bounds_text()
     x, y = _places(plan, values)
     return SERIES.table(
         {
-            "region": plan.labels,
-            "period": plan.periods.labels,
+            "region": plan.inputs.labels,
+            "period": plan.chosen.axis.labels,
             "start": starts,
             "end": ends,
-            "variable": plan.source.variable.name,
-            "measure": [measure.name for measure in plan.measures],
+            "variable": plan.inputs.source.variable.name,
+            "measure": [measure.name for measure in plan.inputs.measures],
             "value": values.value,
             "unit": units,
             "combine": _combine_text(plan),
             "window": plan.request.time.window[0] if max(plan.request.time.window) > 1 else None,
-            "order": plan.orders,
+            "order": plan.inputs.orders,
             "area_valid": values.area_valid,
             "steps": values.steps,
             "steps_expected": plan.step_weights.assignment.expected,
             "note": _notes(plan, values),
             "calendar": None if plan.time.is_gregorian else plan.time.calendar,
-            "weight": plan.weights.name,
-            "level": plan.source.variable.level or None,
+            "weight": plan.inputs.weights.name,
+            "level": plan.inputs.source.variable.level or None,
             "x": x,
             "y": y,
         }
@@ -196,28 +201,28 @@ def _places(plan: SeriesPlan, values: SeriesArrays) -> tuple[np.ndarray | None, 
     """(R, P, M) longitudes and latitudes of the cells that hold the values, where asked for."""
     if values.place is None:
         return None, None
-    lon, lat = plan.source.layout.places(plan.by_cells.overlay.cells)
+    lon, lat = plan.inputs.source.layout.places(plan.inputs.by_cells.overlay.cells)
     none = (values.place < 0) | np.isnan(values.value)
     return tuple(np.where(none, np.nan, a[values.place]) for a in (lon, lat))  # type: ignore[return-value]
 
 
 def _combine_text(plan: SeriesPlan) -> str:
     """How steps were combined, as in the column."""
-    if plan.source.time is None:
+    if plan.inputs.source.time is None:
         return ""
     if plan.request.time.combine.degree_days is not None:
         return str(plan.request.time.combine)
     if plan.time.length == PERIOD:
         from bavlo.jobs.made import combine_text
 
-        return combine_text(plan.source)
+        return combine_text(plan.inputs.source)
     return f"running {plan.combine}" if plan.request.time.combine.running else plan.combine
 
 
 def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
     """Why a value is empty, in a few words; (R, P, M)."""
     notes = np.full(values.value.shape, "", object)
-    outside = outside_notes(plan.regions.regions, plan.overlay.entries)
+    outside = outside_notes(plan.inputs.regions.regions, plan.inputs.index.overlay.entries)
     expected = plan.step_weights.assignment.expected
     for region, period, measure in np.argwhere(np.isnan(values.value)).tolist():
         steps, wanted = values.steps[region, period], expected[period]
@@ -234,7 +239,7 @@ def _notes(plan: SeriesPlan, values: SeriesArrays) -> np.ndarray:
     never = np.zeros(0) if values.never_valid is None else values.never_valid
     for region in np.flatnonzero(never > WHOLE_WITHIN).tolist():
         share = f"{100 * never[region]:.3g} % of the area never has data"
-        known = ~np.isnan(values.value[region]) & plan.of_whole
+        known = ~np.isnan(values.value[region]) & plan.inputs.of_whole
         notes[region][known] = share
     return notes
 
@@ -245,14 +250,14 @@ def series_summary(plan: SeriesPlan, table: Table) -> tuple[str, ...]:
     lines = [
         f"{row_count(table)}: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}"
     ]
-    if plan.source.time is not None:
+    if plan.inputs.source.time is not None:
         calendar = plan.time.calendar
-        first, last = int(plan.periods.start[0]), int(plan.periods.end[-1]) - 1
+        first, last = int(plan.chosen.axis.start[0]), int(plan.chosen.axis.end[-1]) - 1
         lines[0] += f", {iso_day(first, calendar)}..{iso_day(last, calendar)}"
     lines += empty_rows(table)
-    if plan.left_out:
+    if plan.chosen.left_out:
         lines.append(
             f"left out, since {plan.request.time.during} cuts "
-            f"{'it' if len(plan.left_out) == 1 else 'them'}: {some_of(plan.left_out)}"
+            f"{'it' if len(plan.chosen.left_out) == 1 else 'them'}: {some_of(plan.chosen.left_out)}"
         )
     return tuple(lines)

@@ -17,7 +17,7 @@ from bavlo.jobs.bands import sums_sample
 from bavlo.jobs.provenance import about_series
 from bavlo.jobs.reading import BlockReader
 from bavlo.jobs.result import TableResult, shapes_of
-from bavlo.jobs.series_plan import SeriesPlan
+from bavlo.jobs.series import SeriesPlan
 from bavlo.jobs.series_table import series_summary
 from bavlo.jobs.wording import outside_notes
 from bavlo.request.reporter import Reporter
@@ -95,22 +95,22 @@ def shares_of(
 def class_shares(plan: SeriesPlan, report: Reporter) -> TableResult:
     """Share and area of every class code in every region, step by step."""
     request = plan.request
-    if isinstance(plan.index, BandIndex):
-        found = _by_bands(plan, plan.index, report)
+    if isinstance(plan.inputs.index, BandIndex):
+        found = _by_bands(plan, plan.inputs.index, report)
     else:
         found = _by_steps(plan, report)
     table = _class_table(plan, found)
     summary = series_summary(plan, table)
-    title = f"{plan.source.variable.title}: shares of classes"
+    title = f"{plan.inputs.source.variable.title}: shares of classes"
     about = about_series(plan, table, summary, report)
     every = request.time.every_text
-    shapes = shapes_of(plan.regions)
+    shapes = shapes_of(plan.inputs.regions)
     return TableResult(table, title, summary, about, every=every, shapes=shapes)
 
 
 def _by_bands(plan: SeriesPlan, index: BandIndex, report: Reporter) -> list[PeriodShares]:
     """The shares of a grid without time, added up band by band."""
-    sample, _ = sums_sample(plan.request, plan.source, index, report)
+    sample, _ = sums_sample(plan.request.run, plan.inputs.source, index, report)
     weight, area_valid = sample.valid_weight[0], sample.area_valid[0]
     return [shares_of(0, sample.classes, weight, area_valid, plan.request.measuring.least_area)]
 
@@ -118,12 +118,12 @@ def _by_bands(plan: SeriesPlan, index: BandIndex, report: Reporter) -> list[Peri
 def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
     """The shares of each step, from its cells."""
     request, assignment = plan.request, plan.step_weights.assignment
-    reducer = ShareReducer(plan.by_cells, assignment, request.measuring.least_area)
-    blocks = choices.blocks_of([assignment], plan.cells.size)
-    needs = choices.needs_of_blocks(blocks, plan.cells.size, "class shares")
+    reducer = ShareReducer(plan.inputs.by_cells, assignment, request.measuring.least_area)
+    blocks = choices.blocks_of([assignment], plan.inputs.cells.size)
+    needs = choices.needs_of_blocks(blocks, plan.inputs.cells.size, "class shares")
     found: list[PeriodShares] = []
     reader, segments = (
-        BlockReader(plan.source, plan.cells),
+        BlockReader(plan.inputs.source, plan.inputs.cells),
         choices.segments_of([assignment], blocks),
     )
     for settled in reduced(request.run, needs, report, reader, reducer, segments):
@@ -134,7 +134,7 @@ def _by_steps(plan: SeriesPlan, report: Reporter) -> list[PeriodShares]:
 def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
     """Rows by region, period and class, with share and area as measures."""
     codes = np.unique(np.concatenate([np.zeros(0), *(each.codes for each in found)]))
-    regions, periods = len(plan.labels), len(plan.periods)
+    regions, periods = len(plan.inputs.labels), len(plan.chosen.axis)
     value = np.full((regions, periods, codes.size, 2), np.nan)
     area_valid = np.full((regions, periods), np.nan)
     steps = np.zeros((regions, periods))
@@ -147,17 +147,17 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
         area_valid[:, each.period], steps[:, each.period] = each.area_valid, known
     notes = np.full(value.shape[:2], "", object)
     notes[steps == 0] = [f"area_valid {a:.2f}" for a in area_valid[steps == 0]]
-    outside = outside_notes(plan.regions.regions, plan.overlay.entries)
+    outside = outside_notes(plan.inputs.regions.regions, plan.inputs.index.overlay.entries)
     notes[outside != ""] = outside[outside != "", None]
-    meanings = dict(plan.source.variable.flags)
-    starts, ends = plan.periods.bounds_text()
+    meanings = dict(plan.inputs.source.variable.flags)
+    starts, ends = plan.chosen.axis.bounds_text()
     return CLASSES.table(
         {
-            "region": plan.labels,
-            "period": plan.periods.labels,
+            "region": plan.inputs.labels,
+            "period": plan.chosen.axis.labels,
             "start": starts,
             "end": ends,
-            "variable": plan.source.variable.name,
+            "variable": plan.inputs.source.variable.name,
             "measure": ["share", "area"],
             "value": value,
             "unit": ["1", "km2"],
@@ -168,7 +168,7 @@ def _class_table(plan: SeriesPlan, found: list[PeriodShares]) -> Table:
             "steps_expected": 1.0,
             "note": notes,
             "class": [meanings.get(int(code), str(int(code))) for code in codes],
-            "weight": plan.weights.name,
-            "level": plan.source.variable.level or None,
+            "weight": plan.inputs.weights.name,
+            "level": plan.inputs.source.variable.level or None,
         }
     )

@@ -27,8 +27,17 @@ from bavlo.figures.trace import TracedCells
 from bavlo.grids.source import CellSelection
 from bavlo.jobs.opening import each_grid
 from bavlo.jobs.periods import rules_of
-from bavlo.jobs.series import SeriesJob, series, series_job, series_result
-from bavlo.jobs.series_plan import SeriesPlan
+from bavlo.jobs.series import (
+    SeriesJob,
+    SeriesPlan,
+    compute_segments,
+    open_inputs,
+    series,
+    series_result,
+)
+from bavlo.jobs.series import (
+    plan as plan_job,
+)
 from bavlo.jobs.trace_lines import (
     CELL,
     NEIGHBOUR,
@@ -55,7 +64,7 @@ def traced_series(request: Request, row: Mapping[str, Any], report: Reporter) ->
         return Traced(series(request, report), _class_cells(job.plans[number], row))
     job, number = _job_of(request, row, report)
     plan = job.plans[number]
-    values = job.compute(_needed(job, plan, row), report)[number]
+    values = compute_segments(job, _needed(job, plan, row), report)[number]
     result = series_result(plan, values, report)
     place = _Place.of(plan, row)
     if place is None:
@@ -65,16 +74,16 @@ def traced_series(request: Request, row: Mapping[str, Any], report: Reporter) ->
 
 def _class_cells(plan: SeriesPlan, row: Mapping[str, Any]) -> list[Line]:
     """The cells of a region with their classes, those of the row's class first."""
-    if row["region"] not in plan.labels or row["period"] not in plan.periods.labels:
+    if row["region"] not in plan.inputs.labels or row["period"] not in plan.chosen.axis.labels:
         raise no_such_row(row["region"], f"period {row['period']}")
-    alone = plan.index.of_region(plan.labels.index(row["region"]))
-    steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
+    alone = plan.inputs.index.of_region(plan.inputs.labels.index(row["region"]))
+    steps = _steps_of(plan, plan.chosen.axis.labels.index(row["period"]), 1)[0]
     first = int(steps[0]) if steps.size else 0
     cells = CellSelection(alone.shape, alone.cells)
-    codes = plan.source.read(first, first + 1, cells)[0]
-    flags = dict(plan.source.variable.flags)
+    codes = plan.inputs.source.read(first, first + 1, cells)[0]
+    flags = dict(plan.inputs.source.variable.flags)
     names = [flags.get(int(c), f"{c:g}") if c == c else "" for c in codes.tolist()]
-    area = plan.source.layout.ellipsoid_areas(alone.cells) * alone.fraction
+    area = plan.inputs.source.layout.ellipsoid_areas(alone.cells) * alone.fraction
     lines = _cell_lines(plan, alone, alone.weight, area=area, value=codes, note=names)
     return sorted(lines, key=lambda line: line.note != str(row["class"]))
 
@@ -92,7 +101,7 @@ def _cell_lines(
         Further columns of the lines by cell, (C,) each.
     """
     row, column = np.divmod(overlay.cells, overlay.shape[1])
-    columns["x"], columns["y"] = plan.source.layout.places(overlay.cells)
+    columns["x"], columns["y"] = plan.inputs.source.layout.places(overlay.cells)
     columns["share"], columns["weight"] = (
         overlay.fraction,
         weight / max(float(weight.sum()), 1e-300),
@@ -107,8 +116,8 @@ def _cell_lines(
 def _job_of(request: Request, row: Mapping[str, Any], report: Reporter) -> tuple[SeriesJob, int]:
     """The job of the grid that the row is about, and the number of its sort of periods."""
     for one in each_grid(request):
-        job = series_job(one, report)
-        if job.opened.source.variable.name != row["variable"]:
+        job = plan_job(one, open_inputs(one, report))
+        if job.inputs.source.variable.name != row["variable"]:
             continue
         for n, plan in enumerate(job.plans):
             if row.get("every") in (None, "", plan.request.time.every_text):
@@ -119,11 +128,11 @@ def _job_of(request: Request, row: Mapping[str, Any], report: Reporter) -> tuple
 def _needed(job: SeriesJob, plan: SeriesPlan, row: Mapping[str, Any]) -> Sequence[Segment]:
     """The segments that the row's number is made of; all where it is not made of its own steps."""
     time = plan.request.time
-    if plan.of_whole.any() or time.window[0] > 1 or time.combine.running or time.same_span:
+    if plan.inputs.of_whole.any() or time.window[0] > 1 or time.combine.running or time.same_span:
         return job.segments
-    if row["period"] not in plan.periods.labels:
+    if row["period"] not in plan.chosen.axis.labels:
         return job.segments
-    steps = _steps_of(plan, plan.periods.labels.index(row["period"]), 1)[0]
+    steps = _steps_of(plan, plan.chosen.axis.labels.index(row["period"]), 1)[0]
     if not steps.size:
         return job.segments[:1]
     first, last = int(steps.min()), int(steps.max()) + 1
@@ -176,26 +185,29 @@ class _Place:
     @classmethod
     def of(cls, plan: SeriesPlan, row: Mapping[str, Any]) -> _Place | None:
         """Read the steps of the row again, the cells of its region only; None where not plain."""
-        labels = plan.periods.labels
-        names = [measure.name for measure in plan.measures]
-        if row["period"] not in labels or row["region"] not in plan.labels:
+        labels = plan.chosen.axis.labels
+        names = [measure.name for measure in plan.inputs.measures]
+        if row["period"] not in labels or row["region"] not in plan.inputs.labels:
             raise no_such_row(row["region"], f"period {row['period']}")
-        r, m = plan.labels.index(row["region"]), names.index(row["measure"])
-        alone = plan.index.of_region(r)
-        if not alone.cells.size or alone.shape != plan.source.layout.shape:
+        r, m = plan.inputs.labels.index(row["region"]), names.index(row["measure"])
+        alone = plan.inputs.index.of_region(r)
+        if not alone.cells.size or alone.shape != plan.inputs.source.layout.shape:
             return None
         areas = None
-        if any(measure.needs_areas for measure in plan.measures):
-            areas = plan.source.layout.ellipsoid_areas(alone.cells)
+        if any(measure.needs_areas for measure in plan.inputs.measures):
+            areas = plan.inputs.source.layout.ellipsoid_areas(alone.cells)
         extra, is_count = None, False
-        if plan.weights.values is not None:
-            shared = plan.by_cells.overlay
+        if plan.inputs.weights.values is not None:
+            shared = plan.inputs.by_cells.overlay
             part = slice(int(shared.indptr[r]), int(shared.indptr[r + 1]))
-            extra, is_count = plan.weights.values[shared.index[part]], plan.weights.is_count
+            extra, is_count = (
+                plan.inputs.weights.values[shared.index[part]],
+                plan.inputs.weights.is_count,
+            )
         index = OverlayIndex(alone, areas, extra, is_count)
         window = plan.request.time.window[0]
         steps, shares = _steps_of(plan, labels.index(row["period"]), window)
-        measure, order = plan.measures[m], plan.orders[m]
+        measure, order = plan.inputs.measures[m], plan.inputs.orders[m]
         shown = measure if order == "region" else parse_measure("mean")
         parts = _replayed(plan, steps, shares, index, shown)
         return cls(plan, r, measure, order, steps, shares, index, *parts)
@@ -212,18 +224,18 @@ class _Place:
 
     def picture(self, row: Mapping[str, Any]) -> TracedCells:
         """The cells with their values."""
-        regions = self.plan.regions.regions
+        regions = self.plan.inputs.regions.regions
         outline: RegionEdges | None = None
         if isinstance(regions, Regions):
             outline = edges_on_grid(
                 Regions(
                     (regions.labels[self.region],), regions.geometry[[self.region]], regions.crs
                 ),
-                self.plan.source.layout,
+                self.plan.inputs.source.layout,
             )
         overlay = self.index.overlay
         return TracedCells(
-            self.plan.source.layout,
+            self.plan.inputs.source.layout,
             overlay.cells,
             overlay.fraction,
             self._converted(self.by_cell, str(row["unit"])),
@@ -233,13 +245,13 @@ class _Place:
 
     @property
     def _own_unit(self) -> str:
-        return total_unit_of(self.plan.what, self.plan.combine)
+        return total_unit_of(self.plan.inputs.what, self.plan.combine)
 
     def _converted(self, values: np.ndarray, unit: str) -> np.ndarray:
         """Values in the unit of the output, where the measure has the unit of the values."""
-        if self.measure.unit or self.plan.what.kind == CLASS:
+        if self.measure.unit or self.plan.inputs.what.kind == CLASS:
             return values
-        difference = self.measure.difference or self.plan.source.variable.difference
+        difference = self.measure.difference or self.plan.inputs.source.variable.difference
         return convert(values, self._own_unit, unit, difference=difference)
 
     def _together(self, row: Mapping[str, Any]) -> list[Line]:
@@ -247,7 +259,7 @@ class _Place:
         asked = self.plan.request.time.combine
         if asked.degree_days is not None or asked.running:
             return []
-        if self.order == "cell" or self.plan.source.time is None:
+        if self.order == "cell" or self.plan.inputs.source.time is None:
             sample = CellSample(self.index, self.by_cell[None])
             found = float(self.measure.compute(sample)[0, 0])
         else:
@@ -263,13 +275,15 @@ class _Place:
         return [Line(NUMBER, "put together", value=value, unit=str(row["unit"]), note=note)]
 
     def _rules(self, row: Mapping[str, Any]) -> list[Line]:
-        plan, variable = self.plan, self.plan.source.variable
-        lines = [Line(RULE, "kind", note=f"{plan.what.kind}, told by {plan.what.why}")]
+        plan, variable = self.plan, self.plan.inputs.source.variable
+        lines = [
+            Line(RULE, "kind", note=f"{plan.inputs.what.kind}, told by {plan.inputs.what.why}")
+        ]
         order = {
             "region": f"each step is measured over the region ({self.measure.name}), then combined",
             "cell": f"each cell is combined over the period, then measured ({self.measure.name})",
         }
-        if plan.source.time is not None:
+        if plan.inputs.source.time is not None:
             lines.append(Line(RULE, "combine", note=f"{plan.combine} of the steps"))
             lines.append(Line(RULE, "order", note=order[self.order]))
             share = plan.request.time.least_share
@@ -286,15 +300,15 @@ class _Place:
             note = f"{self._own_unit} to {unit}: times this"
             note += f", plus {zero:.10g}" if zero else ""
             lines.append(Line(RULE, "unit", value=float(one - zero), note=note))
-        if plan.weights.name:
-            kind = "count" if plan.weights.is_count else "density"
-            lines.append(Line(RULE, "weight", note=f"{plan.weights.name}, a {kind}"))
-        lines += [Line(RULE, "repaired", note=text) for text in plan.regions.repairs]
+        if plan.inputs.weights.name:
+            kind = "count" if plan.inputs.weights.is_count else "density"
+            lines.append(Line(RULE, "weight", note=f"{plan.inputs.weights.name}, a {kind}"))
+        lines += [Line(RULE, "repaired", note=text) for text in plan.inputs.regions.repairs]
         return lines
 
     def _steps(self, row: Mapping[str, Any]) -> list[Line]:
         """One line a step: the value that it adds, or that is combined."""
-        if self.plan.source.time is None:
+        if self.plan.inputs.source.time is None:
             return []
         time, unit = self.plan.time, str(row["unit"])
         starts = iso_days(time.start[self.steps], time.calendar)
@@ -335,7 +349,7 @@ class _Place:
         weight = self.index.weight[order]
         stands = (np.cumsum(weight) - weight / 2) / weight.sum() * PERCENT
         above = int(np.searchsorted(stands, self.measure.percent))
-        lon, lat = self.plan.source.layout.places(self.index.overlay.cells)
+        lon, lat = self.plan.inputs.source.layout.places(self.index.overlay.cells)
         values = self._converted(self.by_cell, str(row["unit"]))
         return [
             Line(
@@ -361,15 +375,15 @@ def _replayed(
         Each cell's value of the period, and the share of time that it has data.
     """
     weights = plan.step_weights.of_one_period(steps, shares)
-    rules = rules_of(plan.request, plan.combine, plan.what, any_area=True)
+    rules = rules_of(plan.request, plan.combine, plan.inputs.what, any_area=True)
     reducer = CellFirst(index, weights, (), rules)
-    cells = CellSelection(plan.overlay.shape, index.overlay.cells)
+    cells = CellSelection(plan.inputs.index.overlay.shape, index.overlay.cells)
     factor = weights.factor if plan.combine == TOTAL else np.ones(weights.factor.size)
     by_step, area = np.full(steps.size, np.nan), np.full(steps.size, np.nan)
     states = []
     for run in _runs(steps, index.overlay.cells.size):
         block = Block(int(steps[run][0]), int(steps[run][-1]) + 1)
-        values = plan.source.read(block.first, block.last, cells)
+        values = plan.inputs.source.read(block.first, block.last, cells)
         sample = CellSample(index, values)
         by_step[run] = measure.compute(sample)[:, 0] * factor[steps[run]]
         area[run] = np.broadcast_to(sample.area_valid, (run.size, 1))[:, 0]

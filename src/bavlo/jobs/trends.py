@@ -6,14 +6,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo import __version__
 from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, trends
 from bavlo.errors import RequestError
 from bavlo.jobs.compare import cycles, within
+from bavlo.jobs.provenance import provenance_of
 from bavlo.jobs.result import TableResult, together
 from bavlo.jobs.sources import Matched, Source, load_source, matched
 from bavlo.jobs.wording import counted, row_count
-from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import TRENDS
@@ -31,18 +30,18 @@ def trends_of(request: Request, source: Source, report: Reporter) -> TableResult
     """Trends of the regions of one source."""
     results = [_of_one(request, within(request, found)) for found in matched([source])]
     whole = together(request, results)
-    about = {
-        "bavlo": __version__,
-        "request": asked(request),
-        "inputs": [source.about],
-        "rules": {
-            "least": f"{LEAST_VALUES} values, and {LEAST_PRESENT:.0%} of the years between the "
-            "first and the last",
-            "p_adjusted": "Benjamini-Hochberg over the regions of a period, variable and measure",
+    share = f"{LEAST_PRESENT:.0%} of the years between the first and the last"
+    over = "the regions of a period, variable and measure"
+    about = provenance_of(
+        request,
+        report,
+        [source.about],
+        whole.summary,
+        rules={
+            "least": f"{LEAST_VALUES} values, and {share}",
+            "p_adjusted": f"Benjamini-Hochberg over {over}",
         },
-        "summary": list(whole.summary),
-        "warnings": list(report.warnings),
-    }
+    )
     return replace(whole, about=about, shapes=source.shapes)
 
 

@@ -147,7 +147,7 @@ def test_what_makes_no_sense_of_a_table_is_refused(demo, tmp_path):
     months = demo / "rain_months.csv"
     cases = [
         (["normals", months, "--every", "year"], "--every: goes with grids, and"),
-        (["normals", demo / "people.csv"], "'static' does not come back every year"),
+        (["normals", demo / "people.csv"], "need a grid with time"),
         (["normals", demo / "stations.csv"], "does not tell which column is a date"),
         (["anomalies", months, "--base", "1950..1960"], "is outside the data"),
         (

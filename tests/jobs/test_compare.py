@@ -215,7 +215,8 @@ def test_tables_of_comparison_come_back_from_every_format(world, tmp_path, words
 
 def test_pictures_show_all_sources_the_range_and_where_they_part(world, tmp_path):
     from bavlo.figures import draw
-    from bavlo.jobs.sources import Source, matched
+    from bavlo.jobs.matched import matched
+    from bavlo.jobs.sources import Source
 
     sources = [Source(n, read_table(world / f"{n}.csv"), {}) for n in ("gauge", "sat")]
     (found,) = matched(sources)

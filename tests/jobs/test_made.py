@@ -196,3 +196,23 @@ def test_conditions_take_formulas_at_each_step_only(world):
     grids = [f"warm={folder / 'warm.nc'}"]
     with pytest.raises(BavloError, match="of the cells of regions, and there are none here"):
         rows("extremes", grids, regions, make=["w = warm / max(warm)"], when=["w > 0.9"])
+
+
+def test_trends_and_comparisons_take_what_formulas_make(tmp_path):
+    rng = np.random.default_rng(4)
+    a, b = rng.normal(size=(2, 12 * 365, 2, 2))
+    grids = [f"a={tmp_path / 'a.nc'}", f"b={tmp_path / 'b.nc'}"]
+    write_grid(tmp_path / "a.nc", a, name="a", unit="degC")
+    write_grid(tmp_path / "b.nc", b, name="b", unit="degC")
+    regions = write_regions(tmp_path / "r.geojson", {"all": box(0, 0, 2, 2)})
+    made = {"every": "year", "make": ["mean = (a + b) / 2", "lower = mean - b"]}
+    table = tmp_path / "yearly.csv"
+    run("series", *grids, "--regions", regions, "--every", "year", "--make", "mean = (a + b) / 2",
+        "--out", table)  # fmt: skip
+    alone = run("trends", *grids, "--regions", regions, "--every", "year", "--make",
+                "mean = (a + b) / 2", "--format", "csv").stdout  # fmt: skip
+    assert alone == run("trends", table, "--format", "csv").stdout
+    found = rows("compare", grids, regions, **made)
+    bias = next(row for row in found if row["statistic"] == "bias")
+    assert (bias["a"], bias["b"]) == ("mean", "lower")
+    assert float(bias["value"]) == pytest.approx(-b[: 11 * 365 + 2].mean(), abs=2e-3)  # whole years

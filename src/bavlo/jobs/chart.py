@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from bavlo.core.stats.normals import Base
 from bavlo.figures import draw
 from bavlo.figures.titles import title_of
-from bavlo.jobs.sources import VALUES, Matched, Source, matched
+from bavlo.jobs.matched import Matched, matched
+from bavlo.jobs.sources import VALUES, Source
 from bavlo.regions.read import chosen
 from bavlo.request.request import Request
 from bavlo.tables.formats import read_table

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from pathlib import Path
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,30 +12,14 @@ from bavlo import __version__
 from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals, of_whole_years
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
-from bavlo.errors import InputError, RequestError
-from bavlo.jobs.observed_series import observed_table
-from bavlo.jobs.provenance import parent_of
-from bavlo.jobs.result import TableResult
-from bavlo.jobs.series import series
-from bavlo.jobs.sources import VALUES, is_observed
-from bavlo.regions.read import chosen
+from bavlo.errors import RequestError
+from bavlo.jobs.sources import Source, load_sources
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ClimateRequest, Request
-from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
+from bavlo.tables.formats import Shapes
 from bavlo.tables.group import parts_of
 from bavlo.tables.table import Table
-
-ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
-# Options that mean something once a series is made.
-FOR_TABLES = {
-    "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
-    "from-months", "whole-years", "year-start",
-}  # fmt: skip
-FOR_OBSERVATIONS = frozenset((
-    "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps", "complete",
-    "by_grid",
-))  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
@@ -95,94 +78,74 @@ class PeriodSeries:
         return {"measure": self.measures, "combine": self.combine, "order": self.orders}
 
 
-def _only(data: PeriodSeries, path: Path, only: Sequence[str]) -> PeriodSeries:
-    """The wanted regions of a table."""
-    keep = chosen(path, data.regions, only)
-    return replace(
-        data,
-        regions=[data.regions[i] for i in keep],
-        value=data.value[keep],
-        area_valid=data.area_valid[keep],
-        steps=data.steps[keep],
-        notes=data.notes[keep],
-    )
+def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
+    """The series that a request is about, one for each grid, variable and sort of periods.
+
+    Normals need every year, so `during` selects only what is reported, later on.
+    """
+    found = load_sources(request, report)
+    if len(found) > 1 and all("made_of" not in source.input for source in found):
+        raise RequestError("", f"{request.command} takes one table", "give one at a time")
+    return [data for source in found for data in _of_source(request, source)]
 
 
-def _of_table(table: Table, about: dict[str, Any]) -> PeriodSeries:
-    """A series table as arrays over its axes."""
-    calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
+def _of_source(request: Request, source: Source) -> Iterator[PeriodSeries]:
+    """The tables of a source as arrays."""
+    about = {"bavlo": __version__, **source.about, "request": asked(request)}
+    for table in parts_of(source.table):
+        if "class" in table.axes or table.labels("period") == ["static"]:
+            raise RequestError("", "normals need a grid with time", "give one")
+        yield from _of_table(table, about, source)
+
+
+def _of_table(table: Table, about: dict[str, Any], source: Source) -> Iterator[PeriodSeries]:
+    """A table as arrays over its regions, periods and what was measured of each variable."""
     starts, ends = table.along("start", "period"), table.along("end", "period")
-    periods = _axis(table.labels("period"), starts, ends, calendar)
-    return PeriodSeries(
-        table.labels("region"),
-        periods,
-        table.labels("measure"),
-        table.labels("variable")[0],
-        table.along("unit", "measure"),
-        table.along("order", "measure"),
-        table.labels("combine")[0],
-        table.full("value"),
-        table.full("area_valid"),
-        table.full("steps")[:, :, 0],
-        table.full("steps_expected")[0, :, 0],
-        table.full("note"),
-        YearlyPeriods.of(periods),
-        about,
-        table.labels("weight")[0] if "weight" in table.header else None,
-        table.labels("level")[0] if "level" in table.header else None,
-        every=table.labels("every")[0] if "every" in table.header else "",
-    )
-
-
-def _of_extremes(table: Table, about: dict[str, Any]) -> list[PeriodSeries]:
-    """A table of extremes as arrays: one for each variable that is tested."""
-    calendar = table.labels("calendar")[0] if "calendar" in table.header else "standard"
-    starts, ends = table.along("start", "period"), table.along("end", "period")
-    periods = _axis(table.labels("period"), starts, ends, calendar)
-    conditions, counts = table.labels("condition"), table.labels("count")
-    variables = table.along("variable", "condition")
-    present = np.ones((len(conditions), len(counts)), bool)
+    periods = _axis(table.labels("period"), starts, ends, table.text_at("calendar", {}))
+    further = [axis for axis in table.axes if axis not in ("region", "period")]
+    present = np.ones([table.axes[axis] for axis in further], bool)
     if table.kept is not None:
         present = table.kept.values > 0
-    out = []
-    for variable in dict.fromkeys(variables):
-        own = [
-            (c, n)
-            for c, n in zip(*(places.tolist() for places in np.nonzero(present)), strict=True)
-            if variables[c] == variable
-        ]
-        at = tuple(np.array(own).T)
-        units = np.broadcast_to(table.full("unit")[0, 0], present.shape)
-        out.append(
-            PeriodSeries(
-                table.labels("region"),
-                periods,
-                [""] * len(own),
-                variable,
-                units[at].tolist(),
-                [""] * len(own),
-                "",
-                np.moveaxis(table.full("value")[:, :, at[0], at[1]], -1, -1),
-                table.full("area_valid")[:, :, at[0], at[1]],
-                table.full("steps")[:, :, 0, 0],
-                table.full("steps_expected")[0, :, 0, 0],
-                table.full("note")[:, :, at[0], at[1]],
-                YearlyPeriods.of(periods),
-                about,
-                table.labels("weight")[0] if "weight" in table.header else None,
-                table.labels("level")[0] if "level" in table.header else None,
-                every=table.labels("every")[0] if "every" in table.header else "",
-                conditions=[conditions[c] for c, _ in own],
-                counts=[counts[n] for _, n in own],
-            )
+    by_variable: dict[str, list[dict[str, int]]] = {}
+    for numbers in np.argwhere(present).tolist():
+        place = dict(zip(further, numbers, strict=True))
+        by_variable.setdefault(table.text_at("variable", place), []).append(place)
+    for variable, places in by_variable.items():
+        at = slice(None), slice(None), *np.array([list(p.values()) for p in places]).T
+
+        def along(name: str, places: Sequence[dict[str, int]] = places) -> list[str]:
+            return [table.text_at(name, place) for place in places]
+
+        counted = "condition" in table.header
+        yield PeriodSeries(
+            table.labels("region"),
+            periods,
+            along("measure"),
+            variable,
+            along("unit"),
+            along("order"),
+            table.text_at("combine", {}),
+            table.full("value")[at],
+            table.full("area_valid")[at],
+            table.full("steps")[at][:, :, 0],
+            table.full("steps_expected")[at][0, :, 0],
+            table.full("note")[at],
+            YearlyPeriods.of(periods),
+            about,
+            table.text_at("weight", {}) or None,
+            table.text_at("level", {}) or None,
+            source.shapes,
+            table.text_at("every", {}) or source.every,
+            along("condition") if counted else None,
+            along("count") if counted else None,
         )
-    return out
 
 
 def _axis(
     labels: Sequence[str], starts: Sequence[str], ends: Sequence[str], calendar: str
 ) -> PeriodAxis:
-    """Periods from their labels and days."""
+    """Periods from their labels and days; without a calendar that of daily life."""
+    calendar = calendar or "standard"
     cycle = []
     for label in labels:
         name = cycle_of(label)
@@ -211,74 +174,6 @@ def _axis(
         return np.array(out, np.int64)
 
     return PeriodAxis(tuple(labels), tuple(cycle), instants(starts), instants(ends) + DAY, calendar)
-
-
-def load_series(request: Request, report: Reporter) -> list[PeriodSeries]:
-    """The series that a request is about: a table that was written, or made from grids.
-
-    One for each grid and sort of periods.
-
-    Normals need every year, so `during` selects only what is reported, later on.
-    """
-    paths = [path for grid in request.grids.arguments for path in grid.paths]
-    only = request.regions.reading.only
-    if len(paths) == 1 and (is_table(paths[0]) or ending_of(paths[0]) in ONLY_TABLES):
-        _refuse_grid_options(request, paths[0])
-        return [_only(data, paths[0], only) for data in _from_table(request, paths[0])]
-    if len(paths) > 1 and all(is_table(path) for path in paths):
-        raise RequestError("", f"{request.command} takes one table", "give one at a time")
-    if len(paths) == 1 and is_observed(paths[0]):
-        _refuse_grid_options(request, paths[0], FOR_OBSERVATIONS)
-        name = request.grids.arguments[0].name
-        table, about = observed_table(request, paths[0], report, name)
-        return [_only(_of_table(table, about), paths[0], only)]
-    time = replace(request.time, during=None, window=(1,))
-    result = series(replace(request, command="series", time=time), report)
-    return _from_result(request, result)
-
-
-def _refuse_grid_options(
-    request: Request, path: Path, further: frozenset[str] = frozenset()
-) -> None:
-    """Options that say how a series is made mean nothing once it is made."""
-    allowed = FOR_TABLES | further | ({"every"} if request.climate.from_months else set())
-    for name in asked(request):
-        if name not in allowed:
-            raise RequestError(
-                name.replace("-", "_"),
-                f"goes with grids, and {path} is a table",
-                "leave it out, or give it to `bavlo series`",
-            )
-
-
-def _from_result(request: Request, result: TableResult) -> list[PeriodSeries]:
-    about = {**result.about, "request": asked(request)}
-    found = []
-    for table in parts_of(result.table):
-        if "class" in table.axes or table.labels("period") == ["static"]:
-            raise RequestError("", "normals need a grid with time", "give one")
-        data = replace(_of_table(table, about), shapes=result.shapes)
-        found.append(data if data.every else replace(data, every=result.every))
-    return found
-
-
-def _from_table(request: Request, path: Path) -> list[PeriodSeries]:
-    """Read a series table back."""
-    table = read_table(path)
-    if table.name not in VALUES or "class" in parts_of(table)[0].axes:
-        raise InputError(
-            path,
-            f"is a table of {table.name}, not of values by region and period",
-            "give what `bavlo series` or `bavlo extremes` wrote, or grids and ‹regions›",
-        )
-    about = {
-        "bavlo": __version__,
-        "request": asked(request),
-        "inputs": [parent_of(path)],
-    }
-    if table.name == "extremes":
-        return [data for part in parts_of(table) for data in _of_extremes(part, about)]
-    return [_of_table(part, about) for part in parts_of(table)]
 
 
 def normals_of(

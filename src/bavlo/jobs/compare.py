@@ -14,9 +14,10 @@ from bavlo.core.stats.normals import Base, in_years
 from bavlo.core.time.periods import cycle_of
 from bavlo.core.values.combine import TOTAL
 from bavlo.errors import RequestError
+from bavlo.jobs.matched import Matched, matched
 from bavlo.jobs.provenance import provenance_of
 from bavlo.jobs.result import TableResult, together
-from bavlo.jobs.sources import Matched, Source, load_sources, matched
+from bavlo.jobs.sources import Source, load_sources
 from bavlo.jobs.wording import counted, row_count
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -319,7 +320,7 @@ def _about(
     return provenance_of(
         request,
         report,
-        [{"source": source.name, **source.about} for source in sources],
+        [{"source": source.name, **source.input} for source in sources],
         summary,
         rules={
             "periods": "only those that all sources have",

@@ -1,4 +1,7 @@
-"""Named tables and grids as sources of the same numbers, matched by region, period and measure."""
+"""Series of regions that normals, anomalies, trends and comparisons are computed from.
+
+They come from tables that a command wrote, from tables of others, or from grids.
+"""
 
 from __future__ import annotations
 
@@ -7,31 +10,30 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from bavlo.core.values.units import convert, suits
 from bavlo.errors import InputError, RequestError
 from bavlo.jobs.observed_series import observed_table
-from bavlo.jobs.opening import for_one
+from bavlo.jobs.opening import each_grid, for_one
 from bavlo.jobs.provenance import parent_of
 from bavlo.jobs.series import series
-from bavlo.jobs.wording import counted, some_of
 from bavlo.regions.read import chosen
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request
-from bavlo.tables.formats import Shapes, is_table, read_table
+from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
 from bavlo.tables.group import AnyTable, TableGroup, parts_of
-from bavlo.tables.schema import schema_by_axes
-from bavlo.tables.table import Table
 
-# Options that mean something once all sources are made.
+VALUES = ("series", "extremes")  # tables of one value by region and period
+ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
+# Options that mean something once a series is there.
 FOR_TABLES = {
-    "command", "grids", "only", "during", "base", "against", "spread", "as", "method",
+    "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
+    "from-months", "whole-years", "year-start", "against", "spread", "as", "method",
     "autocorrelation", "confidence",
 }  # fmt: skip
-VALUES = ("series", "extremes")  # tables of one value by region and period
-MEASURED = ("measure", "condition", "count")  # columns that tell what was measured
+FOR_OBSERVATIONS = {
+    "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps", "complete",
+    "by_grid",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,6 +44,10 @@ class Source:
     ----------
     name
         What the user calls it, else that of its file.
+    about
+        Its provenance: files as `inputs`, and what is known of a grid.
+    every
+        The sort of its periods, where its table does not say.
     shapes
         Its regions, where it was made from grids.
     """
@@ -49,104 +55,32 @@ class Source:
     name: str
     table: AnyTable
     about: dict[str, Any]
+    every: str = ""
     shapes: Shapes | None = None
 
-
-@dataclass(frozen=True)
-class Measured:
-    """What was measured: a measure, or a count of a condition."""
-
-    variable: str
-    measure: str = ""
-    condition: str = ""
-    count: str = ""
-
     @property
-    def matches(self) -> tuple[str, str, str]:
-        """What another source must have alike; variables may be called differently."""
-        return self.measure, self.condition, self.count
-
-
-@dataclass(frozen=True, eq=False)
-class Matched:
-    """Values of the same regions, periods and measures from all sources.
-
-    Parameters
-    ----------
-    names
-        Of the S sources.
-    regions, periods, starts, ends
-        Those that all sources have.
-    every
-        The sort of the periods, where there are several.
-    measured, units, combines
-        What was measured, in which unit, and how steps became a period; M of each.
-    values
-        (R, P, M) float64 of each source.
-    left_out
-        Periods and regions that not all have, in words.
-    """
-
-    names: tuple[str, ...]
-    regions: list[str]
-    periods: list[str]
-    starts: list[str]
-    ends: list[str]
-    every: str
-    measured: list[Measured]
-    units: list[str]
-    combines: list[str]
-    values: list[np.ndarray]
-    left_out: tuple[str, ...]
-
-    def columns(self) -> dict[str, Any]:
-        """The columns that tell what was measured, for a schema."""
-        told = {"variable": [m.variable for m in self.measured]}
-        for name in MEASURED:
-            texts = [getattr(m, name) for m in self.measured]
-            told[name] = texts if any(texts) else None  # type: ignore[assignment]
-        return told
+    def input(self) -> dict[str, Any]:
+        """What provenance says of it as an input."""
+        if "grid" in self.about or "grids" in self.about:
+            return {"made_of": self.about["inputs"], "grid": self.about.get("grid")}
+        found: dict[str, Any] = self.about["inputs"][0]
+        return found
 
 
 def load_sources(request: Request, report: Reporter) -> list[Source]:
     """All sources of a request: tables that are read, and series that are made of grids."""
-    _refuse_grid_options(request)
-    found = [_source(request, argument, report) for argument in _arguments(request)]
+    arguments = _arguments(request)
+    _refuse_grid_options(request, [path for each in arguments for path in each.paths])
+    if request.grids.make:
+        made = each_grid(request)
+        found = [_of_grids(one, one.grids.make[-1].name, report) for one in made]
+    else:
+        found = [_source(request, argument, report) for argument in arguments]
     names = [source.name for source in found]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice is not None:
         raise RequestError("", f"two sources are called {twice}", "name them as NAME=PATH")
     return found
-
-
-def _arguments(request: Request) -> list[GridArgument]:
-    """The arguments of a request, tables each by itself."""
-    out: list[GridArgument] = []
-    for argument in request.grids.arguments:
-        tables = [path for path in argument.paths if is_table(path) or is_observed(path)]
-        if len(tables) < 2 or len(tables) < len(argument.paths):
-            out.append(argument)
-        elif argument.name is not None:
-            raise RequestError(
-                "", f"two tables are called {argument.name}", "give each a name of its own"
-            )
-        else:
-            out += [GridArgument(None, (path,)) for path in tables]
-    return out
-
-
-def _refuse_grid_options(request: Request) -> None:
-    """Options that say how a series is made mean nothing where all sources are made already."""
-    paths = [path for argument in request.grids.arguments for path in argument.paths]
-    if not all(is_table(path) for path in paths):
-        return
-    for name in asked(request):
-        if name not in FOR_TABLES:
-            raise RequestError(
-                name.replace("-", "_"),
-                f"goes with grids, and {paths[0]} is a table",
-                "leave it out, or give it to the command that makes the table",
-            )
 
 
 def load_source(request: Request, report: Reporter) -> Source:
@@ -159,26 +93,64 @@ def load_source(request: Request, report: Reporter) -> Source:
     return found
 
 
-def _source(request: Request, argument: GridArgument, report: Reporter) -> Source:
-    path = argument.paths[0]
-    name = argument.name or path.name.split(".")[0]
-    if len(argument.paths) == 1 and is_table(path):
-        table = read_table(path)
-        return Source(name, _only(table, path, request), parent_of(path))
-    if len(argument.paths) == 1 and is_observed(path):
-        one, about = observed_table(for_one(request, argument), path, report, argument.name)
-        return Source(name, _only(one, path, request), about["inputs"][0])
-    is_source = request.command == "compare"
-    alone = for_one(request, replace(argument, is_source=is_source))
-    time = replace(alone.time, during=None, window=(1,))
-    result = series(replace(alone, command="series", time=time), report)
-    inputs = {"made_of": result.about["inputs"], "grid": result.about.get("grid")}
-    return Source(name, result.table, inputs, result.shapes)
-
-
 def is_observed(path: Path) -> bool:
     """Whether a file may be a table of others: a CSV that no command wrote."""
     return path.suffix.lower() in (".csv", ".txt", ".tsv") and path.is_file()
+
+
+def is_series(path: Path) -> bool:
+    """Whether a file is a table, so that no grid is behind what is computed from it."""
+    return is_table(path) or ending_of(path) in ONLY_TABLES or is_observed(path)
+
+
+def _arguments(request: Request) -> list[GridArgument]:
+    """The arguments of a request, tables each by itself."""
+    out: list[GridArgument] = []
+    for argument in request.grids.arguments:
+        if len(argument.paths) < 2 or not all(map(is_series, argument.paths)):
+            out.append(argument)
+        elif argument.name is not None:
+            raise RequestError(
+                "", f"two tables are called {argument.name}", "give each a name of its own"
+            )
+        else:
+            out += [GridArgument(None, (path,)) for path in argument.paths]
+    return out
+
+
+def _refuse_grid_options(request: Request, paths: Sequence[Path]) -> None:
+    """Options that say how a series is made mean nothing where all are made already."""
+    if not all(map(is_series, paths)):
+        return
+    allowed = FOR_TABLES | ({"every"} if request.climate.from_months else set())
+    if not all(is_table(path) for path in paths):
+        allowed |= FOR_OBSERVATIONS
+    for name in asked(request):
+        if name not in allowed:
+            raise RequestError(
+                name.replace("-", "_"),
+                f"goes with grids, and {paths[0]} is a table",
+                "leave it out, or give it to the command that makes the table",
+            )
+
+
+def _source(request: Request, argument: GridArgument, report: Reporter) -> Source:
+    path = argument.paths[0]
+    name = argument.name or path.name.split(".")[0]
+    if len(argument.paths) > 1 or not is_series(path):
+        named = replace(argument, is_source=request.command == "compare")
+        return _of_grids(for_one(request, named), name, report)
+    if is_observed(path) and not is_table(path):
+        table, about = observed_table(for_one(request, argument), path, report, argument.name)
+        return Source(name, _only(table, path, request), about)
+    return Source(name, _only(read_table(path), path, request), {"inputs": [parent_of(path)]})
+
+
+def _of_grids(request: Request, name: str, report: Reporter) -> Source:
+    """The whole record of a series, of which only some periods may be reported later."""
+    time = replace(request.time, during=None, window=(1,))
+    result = series(replace(request, command="series", time=time), report)
+    return Source(name, result.table, result.about, result.every, result.shapes)
 
 
 def _only(table: AnyTable, path: Path, request: Request) -> AnyTable:
@@ -188,181 +160,8 @@ def _only(table: AnyTable, path: Path, request: Request) -> AnyTable:
         raise InputError(
             path,
             f"is a table of {parts[0].name}, not of values by region and period",
-            "give what `bavlo series` or `bavlo extremes` wrote",
+            "give what `bavlo series` or `bavlo extremes` wrote, or grids and ‹regions›",
         )
     only = request.regions.reading.only
     kept = [part.take("region", chosen(path, part.labels("region"), only)) for part in parts]
     return kept[0] if len(kept) == 1 else TableGroup(tuple(kept))
-
-
-def matched(sources: Sequence[Source]) -> list[Matched]:
-    """The values that all sources have, one for each sort of periods.
-
-    Raises
-    ------
-    RequestError
-        Where they have no measure, period or region in common, or units that do not convert.
-    """
-    by_every: dict[str, list[list[Table]]] = {}
-    for source in sources:
-        sorts: dict[str, list[Table]] = {}
-        for part in parts_of(source.table):
-            every = str(part.labels("every")[0]) if "every" in part.header else ""
-            sorts.setdefault(every, []).append(part)
-        for every, parts in sorts.items():
-            by_every.setdefault(every, []).append(parts)
-    if len(by_every) > 1:
-        shared = {every: parts for every, parts in by_every.items() if len(parts) == len(sources)}
-        if not shared:
-            raise RequestError(
-                "every",
-                f"the tables have different sorts of periods: {some_of(list(by_every))}",
-                "make them with the same ‹every›",
-            )
-        by_every = shared
-    names = tuple(source.name for source in sources)
-    return [_matched_parts(names, parts, every) for every, parts in by_every.items()]
-
-
-def _matched_parts(names: tuple[str, ...], parts: list[list[Table]], every: str) -> Matched:
-    """The values that the parts of all sources by one sort of periods have."""
-    held = [_by_measured(tables) for tables in parts]
-    measured = _common_measures(names, held)
-    tables = [table for each in parts for table in each]
-    regions = _common([t.labels("region") for t in tables], "region", names, parts)
-    periods = _common([t.labels("period") for t in tables], "period", names, parts)
-    left_out = [
-        _left_out(names, parts, word, shared)
-        for word, shared in (("region", regions), ("period", periods))
-    ]
-    first = parts[0][0]
-    where = {label: n for n, label in enumerate(first.labels("period"))}
-    chosen_periods = [where[label] for label in periods]
-    units = [held[0][key].unit for key in measured]
-    shape = (len(regions), len(periods), len(measured))
-    values = []
-    for name, own in zip(names, held, strict=True):
-        array = np.full(shape, np.nan)
-        for m, key in enumerate(measured):
-            array[:, :, m] = _taken(name, own[key], regions, periods, units[m])
-        values.append(array)
-    return Matched(
-        names,
-        regions,
-        periods,
-        [first.along("start", "period")[n] for n in chosen_periods],
-        [first.along("end", "period")[n] for n in chosen_periods],
-        every,
-        [held[0][key].measured for key in measured],
-        units,
-        [held[0][key].combine for key in measured],
-        values,
-        tuple(filter(None, left_out)),
-    )
-
-
-def _left_out(
-    names: Sequence[str], parts: Sequence[list[Table]], word: str, shared: Sequence[str]
-) -> str:
-    """How many regions or periods are left out, and which sources lack them; empty for none."""
-    every = list(dict.fromkeys(n for own in parts for t in own for n in t.labels(word)))
-    missing = [label for label in every if label not in set(shared)]
-    if not missing:
-        return ""
-    lacking = [
-        name
-        for name, own in zip(names, parts, strict=True)
-        if any(set(missing) - set(table.labels(word)) for table in own)
-    ]
-    which = f"{missing[0]} to {missing[-1]}" if word == "period" else some_of(missing)
-    number = counted(len(missing), word)
-    verb = "is" if len(missing) == 1 else "are"
-    lack = "lacks" if len(lacking) == 1 else "lack"
-    return f"{number} {verb} left out, which {' and '.join(lacking)} {lack}: {which}"
-
-
-@dataclass(frozen=True, eq=False)
-class _Held:
-    """The values of one measure of a source: (R, P) with their labels."""
-
-    measured: Measured
-    unit: str
-    combine: str
-    regions: list[str]
-    periods: list[str]
-    values: np.ndarray
-
-
-def _by_measured(tables: Sequence[Table]) -> dict[tuple[str, ...], _Held]:
-    """What a source measured, by what another must have alike."""
-    several = len({str(v) for table in tables for v in table.labels("variable")}) > 1
-    out = {}
-    for table in tables:
-        schema = schema_by_axes(table)
-        others = [axis for axis in table.axes if axis not in ("region", "period")]
-        full = np.moveaxis(table.full("value"), [0, 1], [0, 1])
-        regions, periods = table.labels("region"), table.labels("period")
-        for place in np.ndindex(*(table.axes[axis] for axis in others)):
-            at = dict(zip(others, place, strict=True))
-            told = {
-                name: _at(table, name, at)
-                for name in ("variable", *MEASURED)
-                if schema.column(name) is not None and name in table.header
-            }
-            measured = Measured(**told)
-            key = (*measured.matches, *((measured.variable,) if several else ()))
-            combine = _at(table, "combine", at) if "combine" in table.header else ""
-            out[key] = _Held(
-                measured, _at(table, "unit", at), combine, regions, periods, full[(..., *place)]
-            )
-    return out
-
-
-def _at(table: Table, name: str, at: dict[str, int]) -> str:
-    """A text of a table at a place of the axes that are neither region nor period."""
-    column = table.columns[table.header.index(name)]
-    return str(column.values[tuple(at.get(axis, 0) for axis in column.axes)])
-
-
-def _common_measures(
-    names: Sequence[str], held: Sequence[dict[tuple[str, ...], _Held]]
-) -> list[tuple[str, ...]]:
-    common = [key for key in held[0] if all(key in each for each in held[1:])]
-    if not common:
-        told = "; ".join(
-            f"{name} has {some_of([' '.join(filter(None, key)) for key in each])}"
-            for name, each in zip(names, held, strict=True)
-        )
-        raise RequestError("measure", f"the sources have nothing in common: {told}", "make alike")
-    return common
-
-
-def _common(
-    labels: Sequence[list[str]], word: str, names: Sequence[str], parts: Sequence[list[Table]]
-) -> list[str]:
-    """What all have, in the order of the first."""
-    shared = set(labels[0]).intersection(*labels[1:])
-    if not shared:
-        told = "; ".join(
-            f"{name} has {some_of(each[0].labels(word), 3)}"
-            for name, each in zip(names, parts, strict=True)
-        )
-        raise RequestError("", f"the sources have no {word} in common: {told}", "make them alike")
-    return [label for label in labels[0] if label in shared]
-
-
-def _taken(name: str, held: _Held, regions: list[str], periods: list[str], unit: str) -> np.ndarray:
-    """(R, P) values of the wanted regions and periods, in another unit."""
-    at_region = [held.regions.index(label) for label in regions]
-    where = {label: n for n, label in enumerate(held.periods)}
-    at_period = [where[label] for label in periods]
-    values = held.values[np.ix_(at_region, at_period)]
-    if held.unit == unit:
-        return values
-    if not suits(held.unit, unit):
-        raise RequestError(
-            "unit",
-            f"{name} is in {held.unit or 'no unit'}, which does not convert to {unit or 'none'}",
-            "give tables of the same quantity",
-        )
-    return convert(np.array(values), held.unit, unit, difference=False)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,11 +13,11 @@ from bavlo.core.time.periods import cycle_of
 from bavlo.jobs.anomalies import anomalies_of
 from bavlo.jobs.climate_series import PeriodSeries, load_series
 from bavlo.jobs.normals import normals, normals_of_series
+from bavlo.jobs.sources import is_series
 from bavlo.jobs.trace_lines import NEIGHBOUR, NUMBER, RULE, YEAR, Line, Traced
 from bavlo.jobs.trace_series import traced_series
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
-from bavlo.tables.formats import is_table
 
 MINUS = " minus "
 PERCENT = 100
@@ -59,7 +58,7 @@ def with_value(
 ) -> Traced:
     """The same with the steps and cells of the value, where it was made from grids."""
     paths = [path for grid in request.grids.arguments for path in grid.paths]
-    if (len(paths) == 1 and is_table(paths[0])) or "measure" not in row or _observed(paths):
+    if all(map(is_series, paths)) or "measure" not in row:
         return traced
     time = replace(request.time, window=(window,), during=None)
     own = traced_series(replace(request, command="series", time=time), row, report)
@@ -69,12 +68,6 @@ def with_value(
         for line in own.lines
     ]
     return replace(traced, lines=[*traced.lines, *lines], cells=own.cells)
-
-
-def _observed(paths: Sequence[Path]) -> bool:
-    from bavlo.jobs.sources import is_observed
-
-    return len(paths) == 1 and is_observed(paths[0])
 
 
 def _of_row(series: Sequence[PeriodSeries], row: Mapping[str, Any]) -> PeriodSeries:

@@ -9,7 +9,8 @@ import numpy as np
 
 from bavlo.core.stats.trends import trends
 from bavlo.jobs.compare import ALL, comparison_of, cycles, within
-from bavlo.jobs.sources import MEASURED, Matched, Source, load_source, load_sources, matched
+from bavlo.jobs.matched import MEASURED, Matched, matched
+from bavlo.jobs.sources import Source, load_source, load_sources
 from bavlo.jobs.trace_lines import PAIR, RULE, YEAR, Line, Traced, no_such_row
 from bavlo.jobs.trends import by_year, trends_of
 from bavlo.request.reporter import Reporter

@@ -9,9 +9,10 @@ import numpy as np
 from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, trends
 from bavlo.errors import RequestError
 from bavlo.jobs.compare import cycles, within
+from bavlo.jobs.matched import Matched, matched
 from bavlo.jobs.provenance import provenance_of
 from bavlo.jobs.result import TableResult, together
-from bavlo.jobs.sources import Matched, Source, load_source, matched
+from bavlo.jobs.sources import Source, load_source
 from bavlo.jobs.wording import counted, row_count
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -35,7 +36,7 @@ def trends_of(request: Request, source: Source, report: Reporter) -> TableResult
     about = provenance_of(
         request,
         report,
-        [source.about],
+        [source.input],
         whole.summary,
         rules={
             "least": f"{LEAST_VALUES} values, and {share}",

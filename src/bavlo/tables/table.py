@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -149,6 +149,13 @@ class Table:
         column = self._called(name)
         first = column.values[tuple(slice(None) if own == axis else 0 for own in column.axes)]
         return list(np.broadcast_to(first, self.axes[axis]).tolist())
+
+    def text_at(self, name: str, place: Mapping[str, int]) -> str:
+        """A text at a place of some axes, the first where others vary; empty without column."""
+        if name not in self.header:
+            return ""
+        column = self._called(name)
+        return str(column.values[tuple(place.get(axis, 0) for axis in column.axes)])
 
     def full(self, name: str) -> np.ndarray:
         """One column along all axes, also where there are no rows."""

@@ -12,7 +12,7 @@ from typing import Any
 
 from bavlo.errors import InputError, RequestError
 from bavlo.jobs.observed_series import observed_table
-from bavlo.jobs.opening import each_grid, for_one
+from bavlo.jobs.opening import for_one
 from bavlo.jobs.provenance import parent_of
 from bavlo.jobs.series import series
 from bavlo.regions.read import chosen
@@ -20,7 +20,8 @@ from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request
 from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
-from bavlo.tables.group import AnyTable, TableGroup, parts_of
+from bavlo.tables.group import AnyTable, TableGroup, group, parts_of
+from bavlo.tables.table import Table
 
 VALUES = ("series", "extremes")  # tables of one value by region and period
 ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
@@ -72,8 +73,11 @@ def load_sources(request: Request, report: Reporter) -> list[Source]:
     arguments = _arguments(request)
     _refuse_grid_options(request, [path for each in arguments for path in each.paths])
     if request.grids.make:
-        made = each_grid(request)
-        found = [_of_grids(one, one.grids.make[-1].name, report) for one in made]
+        whole = _of_grids(request, "", report)
+        found = [
+            replace(whole, name=str(parts[0].labels("variable")[0]), table=group(parts))
+            for parts in _by_variable(whole.table)
+        ]
     else:
         found = [_source(request, argument, report) for argument in arguments]
     names = [source.name for source in found]
@@ -151,6 +155,14 @@ def _of_grids(request: Request, name: str, report: Reporter) -> Source:
     time = replace(request.time, during=None, window=(1,))
     result = series(replace(request, command="series", time=time), report)
     return Source(name, result.table, result.about, result.every, result.shapes)
+
+
+def _by_variable(table: AnyTable) -> list[list[Table]]:
+    """The parts of a table of each variable."""
+    found: dict[str, list[Table]] = {}
+    for part in parts_of(table):
+        found.setdefault(str(part.labels("variable")[0]), []).append(part)
+    return list(found.values())
 
 
 def _only(table: AnyTable, path: Path, request: Request) -> AnyTable:

@@ -29,8 +29,8 @@ from rasterio.transform import from_origin
 
 from bavlo.cli.main import main as bavlo
 from bavlo.errors import InputError
-from bavlo.grids import grib
-from bavlo.grids.grib_messages import library
+from bavlo.grids.formats import grib
+from bavlo.grids.formats.grib_messages import library
 from bavlo.kept import OVERLAY
 from bavlo.regions import cache
 

@@ -15,9 +15,9 @@ from datetime import date, timedelta
 import numpy as np
 import shapely
 
-from bavlo.grids.grib_messages import KEYS, library, scan
+from bavlo.grids.cells import whole
+from bavlo.grids.formats.grib_messages import KEYS, library, scan
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import whole
 from bavlo.regions.vector import Features, write
 from bavlo.request.options import usable_cpus
 from reading import NX, NY, WORK

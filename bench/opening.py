@@ -11,8 +11,8 @@ import numpy as np
 import rasterio
 from rasterio.transform import from_origin
 
+from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import whole
 from bavlo.request.parse import expand
 
 WORK = Path(__file__).parent / "work"

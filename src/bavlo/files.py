@@ -298,3 +298,21 @@ def _undisturbed() -> Iterator[None]:
         yield
     finally:
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
+def unreadable(path: Path, error: Exception) -> InputError:
+    """What to say when a library gives up on a file in the middle."""
+    if isinstance(error, UnicodeEncodeError):
+        return InputError(path, "its name is not UTF-8", "rename it, or make a link to it")
+    if isinstance(error, MemoryError):
+        return InputError(path, "there is not enough memory to read it", "free some")
+    if path.is_file():
+        try:
+            path.open("rb").close()
+        except OSError as refused:  # the system's reason, which libraries often swallow
+            return refused_by_system(path, refused)
+    return InputError(
+        path,
+        f"cannot be read ({' '.join(str(error).split())})",
+        "the file is damaged or incomplete: fetch it again",
+    )

@@ -23,7 +23,7 @@ from bavlo.cli.parsing import Parser, add_options
 from bavlo.cli.preview import aligned, preview
 from bavlo.cli.screen import MOST_WARNINGS, Screen
 from bavlo.errors import RequestError, in_one_line
-from bavlo.grids.cf import unreadable
+from bavlo.files import unreadable
 from bavlo.tables.schema import SERIES
 from support import PROGRAM, box, program, run, write_grid, write_regions
 

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from bavlo.errors import InputError
 from bavlo.files import check_regular
-from bavlo.grids.classic import read_header
+from bavlo.grids.formats.classic import read_header
 from bavlo.grids.guards import check_blosc, check_heaps, check_inside
 from support import box, run, write_grid, write_regions
 

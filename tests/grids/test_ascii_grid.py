@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from bavlo.errors import BavloError
-from bavlo.grids.ascii_grid import check
+from bavlo.grids.formats.raster_files import check
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
 from support import box, run, write_regions

@@ -14,11 +14,11 @@ import numpy as np
 import pytest
 
 from bavlo.errors import BavloError
-from bavlo.grids.fast import chunks
-from bavlo.grids.fast.chunk_table import chunk_table
+from bavlo.grids.cells import CellSelection, whole
+from bavlo.grids.formats import chunked as chunks
+from bavlo.grids.formats.rechunk import Room, rechunked
+from bavlo.grids.formats.stored import chunk_table
 from bavlo.grids.open import open_grid
-from bavlo.grids.rechunk import Room, rechunked
-from bavlo.grids.source import CellSelection, whole
 from bavlo.remembered import OPEN_FILES
 from support import box, run, write_grid, write_regions
 

@@ -10,11 +10,12 @@ from bavlo import kept
 from bavlo.core.space.layout import AUTHALIC_RADIUS_KM
 from bavlo.core.time.axis import iso_minute
 from bavlo.errors import BavloError
-from bavlo.grids import grib
-from bavlo.grids.grib_layouts import gaussian_edges, gaussian_latitudes
-from bavlo.grids.grib_messages import library, scan
+from bavlo.grids.cells import whole
+from bavlo.grids.formats import grib
+from bavlo.grids.formats.grib_layouts import gaussian_edges, gaussian_latitudes
+from bavlo.grids.formats.grib_messages import library, scan
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import ReadOptions, whole
+from bavlo.grids.source import ReadOptions
 from bavlo.jobs.describe_grids import describe_grid
 from bavlo.remembered import INDEXES
 from support import box, program, rows, write_regions
@@ -349,7 +350,7 @@ def test_several_fields_in_one_message_are_read_one_by_one(tmp_path):
     one, two = message(FIELD), message(FIELD + 50, step=6)
 
     def parts(data):
-        from bavlo.grids.grib_messages import sections
+        from bavlo.grids.formats.grib_messages import sections
 
         return {n: data[at : at + size] for n, at, size in sections(data, 0, len(data))}
 
@@ -379,7 +380,7 @@ def test_damaged_messages_are_refused_and_the_library_says_nothing(tmp_path, reg
 
 
 def test_an_index_asks_the_library_once_for_all_dates_of_a_variable(tmp_path, monkeypatch):
-    from bavlo.grids import grib_messages
+    from bavlo.grids.formats import grib_messages
 
     asked = []
     plain = grib_messages._ask

@@ -17,9 +17,9 @@ import rasterio.shutil
 from rasterio.transform import from_origin
 
 from bavlo.errors import BavloError
+from bavlo.grids.cells import CellSelection, WholeRows
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import CellSelection, WholeRows
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.tiles import TiledGrid
 from bavlo.jobs.series import series
 from bavlo.request.filling import make_request
 from bavlo.request.reporter import SilentReporter

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.grids.fast.inflate import inflate, unpacked
+from bavlo.grids.formats.stored import inflate, unpacked
 
 MOST = 10_000
 

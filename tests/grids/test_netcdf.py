@@ -6,8 +6,8 @@ import netCDF4
 import numpy as np
 import pytest
 
+from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import whole
 from bavlo.remembered import OPEN_FILES
 from support import write_grid
 

@@ -7,8 +7,9 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.errors import BavloError
+from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import ReadOptions, whole
+from bavlo.grids.source import ReadOptions
 from support import box, rows, run, write_grid, write_regions
 
 

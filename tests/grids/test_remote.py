@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from bavlo.errors import InputError
-from bavlo.grids import remote_classic
+from bavlo.grids.formats import classic as remote_classic
 from bavlo.grids.open import open_grid
 from bavlo.grids.urls import Ahead
 from bavlo.request.filling import make_request

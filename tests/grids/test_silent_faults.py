@@ -9,9 +9,10 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.errors import BavloError, BavloWarning
-from bavlo.grids import cf
+from bavlo.grids.cells import whole
+from bavlo.grids.formats.times import decode_times
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import ReadOptions, whole
+from bavlo.grids.source import ReadOptions
 from support import box, rows, run, write_grid, write_regions
 
 
@@ -54,7 +55,7 @@ def test_standard_names_decide_which_time_is_that_of_the_values(tmp_path, listed
     ],
 )
 def test_hours_beside_utc_may_have_one_digit(since, hours):
-    found = cf.decode_times(np.array([0.0]), since, "standard", "a file")[0]
+    found = decode_times(np.array([0.0]), since, "standard", "a file")[0]
     assert np.datetime64(int(found), "us").astype("datetime64[h]") == np.datetime64(
         "1992-10-08T00"
     ) + np.timedelta64(hours, "h")

@@ -8,9 +8,9 @@ import rasterio
 from hypothesis import given
 from hypothesis import strategies as st
 
-from bavlo.grids.fast.tiff import blocks_of
-from bavlo.grids.raster_files import stored_bytes
-from bavlo.grids.source import CellSelection, CellSubset, Window
+from bavlo.grids.cells import CellSelection, CellSubset, Window
+from bavlo.grids.formats.raster_files import stored_bytes
+from bavlo.grids.formats.tiff import blocks_of
 
 
 def window_of(rows, columns):

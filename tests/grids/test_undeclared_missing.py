@@ -10,8 +10,8 @@ from rasterio.transform import from_origin
 
 from bavlo.core.values.kinds import quantity
 from bavlo.errors import BavloError, InputError
+from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import whole
 from bavlo.jobs.accumulations import _raining
 from bavlo.jobs.describe_grids import describe_grid
 from bavlo.jobs.missing import inspect, squares

@@ -1,4 +1,4 @@
-"""Grids on common steps, and a grid made from others by arithmetic, read like any other."""
+"""Grids that are read from others: by formulas, as differences, or from another column on."""
 
 from __future__ import annotations
 
@@ -8,12 +8,14 @@ from functools import cached_property
 
 import numpy as np
 
-from bavlo.core.space.layout import GridLayout
-from bavlo.core.time.axis import DAY, PERIOD, TimeAxis
+from bavlo.core.space.layout import GridLayout, rolled
+from bavlo.core.time.axis import DAY, PERIOD, TimeAxis, iso_minute
+from bavlo.core.values.accumulation import ROUNDING, TOGETHER, Differences
 from bavlo.core.values.formula import Formula, derived_variable, evaluate
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.grids.source import CellSelection, GridFile, GridSource, where
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.source import GridFile, GridSource, OfSource, files_of, where
 
 
 @dataclass(frozen=True, eq=False)
@@ -161,3 +163,93 @@ class DerivedGrid:
         """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
         blocks = self.aligned.read(first, last, cells)
         return np.asarray(evaluate(self.formula.term, self.variables, blocks))
+
+
+@dataclass(frozen=True, eq=False)
+class DifferencedGrid(OfSource):
+    """The differences of the accumulated values of another grid.
+
+    Parameters
+    ----------
+    source
+        With the accumulated values.
+    steps
+        Which of its steps are subtracted from which.
+    variable
+        As that of the source, but an amount of each step.
+    may_fall
+        By how much an accumulation may fall: by rounding, and by what goes the other way.
+    """
+
+    source: GridSource
+    steps: Differences
+    variable: Variable
+    may_fall: float
+    notes: tuple[str, ...] = ()
+
+    @property
+    def time(self) -> TimeAxis:
+        """What each difference covers."""
+        return self.steps.time
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64.
+
+        Raises
+        ------
+        InputError
+            Where most cells fall at a step at which no accumulation begins.
+        """
+        later, earlier = self.steps.later[first:last], self.steps.earlier[first:last]
+        needed = np.unique(np.concatenate([later, earlier[earlier >= 0]]))
+        values = read_steps(self.source, needed, cells)
+        block = values[np.searchsorted(needed, later)]
+        goes_on = np.flatnonzero(earlier >= 0)
+        before = values[np.searchsorted(needed, earlier[goes_on])]
+        block[goes_on] -= before
+        slack = np.maximum(np.abs(np.nan_to_num(before)) * ROUNDING, self.may_fall * 1.01)
+        # Counted upward or downward, a beginning brings it nearer to 0.
+        fell = np.abs(values[np.searchsorted(needed, later[goes_on])]) < np.abs(before) - slack
+        wet = np.abs(before) > slack
+        odd = np.flatnonzero(fell.sum(axis=1) > TOGETHER * np.maximum(wet.sum(axis=1), 1))
+        if odd.size:
+            step = first + int(goes_on[odd[0]])
+            raise InputError(
+                files_of(self.source, int(self.steps.later[step]), int(self.steps.later[step]) + 1),
+                f"falls at {iso_minute(int(self.time.end[step]), self.time.calendar)}, where no "
+                "accumulation begins by the rule of the others",
+                "give the files of each run of the model by themselves, or bounds that tell when "
+                "each value began",
+            )
+        return block
+
+
+@dataclass(frozen=True, eq=False)
+class RolledGrid(OfSource):
+    """The same values, with columns from `first` on and then those before it.
+
+    Parameters
+    ----------
+    source
+        On longitude and latitude, all around.
+    first
+        The column that comes first.
+    """
+
+    source: GridSource
+    first: int
+
+    @cached_property
+    def layout(self) -> GridLayout:
+        """All cells, in the order of columns here."""
+        return rolled(self.source.layout, self.first)
+
+    def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64."""
+        ny, nx = self.layout.shape
+        row, column = np.divmod(cells.cells, nx)
+        number = row * nx + (column + self.first) % nx
+        order = np.argsort(number)
+        block = np.empty((last - first, number.size))
+        block[:, order] = self.source.read(first, last, CellSelection((ny, nx), number[order]))
+        return block

@@ -21,11 +21,10 @@ import numpy as np
 
 from bavlo.core.batches import AT_ONCE
 from bavlo.errors import BavloError
-from bavlo.files import DAMAGE
+from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls
-from bavlo.grids.cf import unreadable
-from bavlo.grids.fast.chunk_table import ChunkTable, chunk_table
 from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5
+from bavlo.grids.formats.stored import ChunkTable, chunk_table
 from bavlo.grids.source import GridFile
 from bavlo.remembered import FACTS, stamp_of
 

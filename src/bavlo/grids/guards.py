@@ -14,8 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
-from bavlo.grids.classic import is_classic, read_header
 from bavlo.grids.formats import FLETCHER, HDF5, SHUFFLE
+from bavlo.grids.formats.classic import is_classic, read_header
 
 CHECKSUM = 4  # bytes
 HEAP, OBJECT = b"GCOL", 16  # how a collection of a global heap begins, bytes of a header in it

@@ -11,9 +11,9 @@ from bavlo.core.time.axis import SECOND, TimeAxis, iso_day, iso_minute
 from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
 from bavlo.core.values.kinds import ACCUMULATED, AMOUNT, quantity
 from bavlo.errors import InputError
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.source import GridFile, GridSource, RawTimes, ReadOptions, whole
-from bavlo.grids.tiled import check_tiles, tiled
+from bavlo.grids.cells import whole
+from bavlo.grids.source import GridFile, GridSource, JoinedGrid, RawTimes, ReadOptions
+from bavlo.grids.tiles import check_tiles, tiled
 
 
 def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:

@@ -8,13 +8,12 @@ from pathlib import Path
 
 from bavlo.core.values.kinds import NOT_TOLD, Variable, quantity
 from bavlo.errors import BavloError, InputError, known_words
-from bavlo.files import DAMAGE
-from bavlo.grids.cf import unreadable
+from bavlo.files import DAMAGE, unreadable
 from bavlo.grids.formats import HDF5, format_of
 from bavlo.grids.guards import check_inside
 from bavlo.grids.join import grouped, in_time, join
-from bavlo.grids.mosaic import mosaic
 from bavlo.grids.source import GridFile, GridFormat, GridSource, ReadOptions
+from bavlo.grids.tiles import mosaic
 from bavlo.grids.urls import BY_URL, url_of
 from bavlo.remembered import INDEXES, stamp_of
 
@@ -48,7 +47,7 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
     name = _choose(paths[0], first_format.variables(paths[0], options), options)
     first = first_format.open_file(paths[0], name, options)
     if first_format.named_by_file and len(paths) > MANY:
-        from bavlo.grids.raster import opened_by_names
+        from bavlo.grids.formats.raster import opened_by_names
 
         trusted = opened_by_names(paths, first, options)
         if trusted is not None:
@@ -71,7 +70,7 @@ def _opened_anew(paths: Sequence[Path], options: ReadOptions) -> GridSource:
             )
         files.append(module.open_file(path, wanted, options))
     if named_by_files:
-        from bavlo.grids.raster import dated_by_names
+        from bavlo.grids.formats.raster import dated_by_names
 
         files = dated_by_names(files, options)
     if options.resample_tiles and len({file.layout.crs for file in files}) > 1:

@@ -13,8 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
-from bavlo.files import DAMAGE
-from bavlo.grids import cf
+from bavlo.files import DAMAGE, unreadable
 from bavlo.remembered import FACTS, OPEN_FILES
 
 SCHEMES = ("http", "https", "s3", "gs", "gcs", "az", "abfs", "memory")
@@ -279,9 +278,9 @@ def hdf5(path: Path) -> Iterator[Any]:
                 raise InputError(
                     url, "is no NetCDF file", f"by URL Bavlo reads {BY_URL}; fetch it first"
                 ) from error
-            raise cf.unreadable(path, error) from error
+            raise unreadable(path, error) from error
         except DAMAGE as error:
-            raise cf.unreadable(path, error) from error
+            raise unreadable(path, error) from error
         OPEN_FILES.put(("HDF5", url), opened)
 
 

@@ -17,7 +17,7 @@ from bavlo.core.time.axis import DAY, iso_days
 from bavlo.core.time.periods import STATIC_LABEL
 from bavlo.errors import RequestError
 from bavlo.files import refused_writing
-from bavlo.grids.netcdf import LOCK
+from bavlo.grids.formats.netcdf import LOCK
 
 NETCDF, TIFF = (".nc",), (".tif", ".tiff")
 ENDINGS = (*NETCDF, *TIFF)

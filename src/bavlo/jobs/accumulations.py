@@ -19,15 +19,15 @@ from bavlo.core.values.accumulation import (
 )
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, Quantity
 from bavlo.errors import InputError
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.source import GridSource, JoinedGrid, where
 from bavlo.grids.urls import url_of
 from bavlo.jobs.missing import squares
 from bavlo.jobs.reading import read_side_by_side
 from bavlo.request.reporter import Reporter
 
 if TYPE_CHECKING:
-    from bavlo.grids.accumulated import DifferencedGrid
+    from bavlo.grids.derived import DifferencedGrid
 
 
 CELLS_LOOKED_AT = 100_000  # spread over the grid, in which rain is looked for
@@ -137,7 +137,7 @@ def differenced(source: GridSource, report: Reporter, jobs: int = 1) -> Differen
     InputError
         Where there is no time axis, or values begin anew by no common rule.
     """
-    from bavlo.grids.accumulated import DifferencedGrid
+    from bavlo.grids.derived import DifferencedGrid
 
     time = source.time
     if time is None:

@@ -31,9 +31,9 @@ from bavlo.engine import choices
 from bavlo.engine.executor import reduced
 from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.segments import Segment
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.source import GridSource, WholeRows, files_of
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.cells import WholeRows
+from bavlo.grids.source import GridSource, JoinedGrid, files_of
+from bavlo.grids.tiles import TiledGrid
 from bavlo.grids.urls import url_of
 from bavlo.regions.cache import cached
 from bavlo.request.reporter import Reporter

@@ -11,10 +11,11 @@ import numpy as np
 
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.errors import InputError, known_words
+from bavlo.grids.cells import CellSelection
 from bavlo.grids.formats import format_of
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import CellSelection, GridSource, ReadOptions, where
+from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
 from bavlo.jobs.describe_grids import Description, describe_grid
 from bavlo.jobs.describe_regions import describe_regions

@@ -28,7 +28,8 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.missing import perhaps_text
 from bavlo.engine import choices
-from bavlo.grids.source import CellSelection, GridSource, WholeRows, is_climatology, where
+from bavlo.grids.cells import CellSelection, WholeRows
+from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.jobs.accumulations import accumulated_text, differenced
 from bavlo.jobs.missing import look_for_marks, squares
 from bavlo.jobs.opening import named_codes, no_unit_text

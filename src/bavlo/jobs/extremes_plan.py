@@ -20,8 +20,9 @@ from bavlo.core.time.periods import PeriodAxis, PeriodRule, periods_between
 from bavlo.core.values.kinds import AMOUNT, RATE, check_told, quantity, step_amounts
 from bavlo.core.values.units import convert, is_temperature, suits
 from bavlo.errors import RequestError
+from bavlo.grids.cells import CellSelection
 from bavlo.grids.derived import Aligned, align
-from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.source import GridSource, where
 from bavlo.jobs.conditions import (
     BoundCondition,
     ConditionVariable,

@@ -40,11 +40,10 @@ from bavlo.core.values.stages import REGION
 from bavlo.core.values.units import is_temperature
 from bavlo.engine import choices
 from bavlo.errors import RequestError
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.mosaic import MosaicGrid
-from bavlo.grids.rolled import RolledGrid
-from bavlo.grids.source import CellSelection, GridSource, WholeRows, where, whole
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.cells import CellSelection, WholeRows, whole
+from bavlo.grids.derived import RolledGrid
+from bavlo.grids.source import GridSource, JoinedGrid, where
+from bavlo.grids.tiles import MosaicGrid, TiledGrid
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
 from bavlo.jobs.made import regional_cells
 from bavlo.jobs.opening import open_source

@@ -16,8 +16,7 @@ from bavlo.core.values.kinds import AMOUNT, STATE, as_asked, quantity, total_uni
 from bavlo.core.values.stages import CELL, STEP
 from bavlo.errors import RequestError
 from bavlo.grids.derived import DerivedGrid, align
-from bavlo.grids.period_values import PeriodGrid
-from bavlo.grids.regional import RegionalCells, RegionalGrid, by_entries
+from bavlo.grids.regional import PeriodGrid, RegionalCells, RegionalGrid, by_entries
 from bavlo.grids.source import GridSource, where
 from bavlo.jobs.periods import assign, choose_combine, periods_of, rules_of, step_weights_of
 from bavlo.jobs.regions import open_regions, overlay_of

@@ -27,10 +27,11 @@ from bavlo.figures.style import (
 )
 from bavlo.figures.titles import MONTHS, map_title, span_in_words
 from bavlo.figures.trends import is_significant
+from bavlo.grids.cells import whole
+from bavlo.grids.derived import RolledGrid
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
-from bavlo.grids.rolled import RolledGrid
-from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where, whole
+from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where
 from bavlo.jobs.missing import inspected
 from bavlo.jobs.provenance import classes_of
 from bavlo.jobs.wording import some_of

@@ -23,12 +23,11 @@ from bavlo.core.values.missing import (
 )
 from bavlo.engine import choices
 from bavlo.errors import InputError
-from bavlo.grids.cf import Packing, limits_of_values
-from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.mosaic import MosaicGrid
-from bavlo.grids.source import CellSelection, GridFile, GridSource, where, whole
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.cells import CellSelection, whole
+from bavlo.grids.formats.cf_grid import CFGrid
+from bavlo.grids.formats.packing import Packing, limits_of_values
+from bavlo.grids.source import GridFile, GridSource, JoinedGrid, where
+from bavlo.grids.tiles import MosaicGrid, TiledGrid
 from bavlo.grids.urls import url_of
 from bavlo.jobs.reading import single_steps
 from bavlo.request.reporter import Reporter

@@ -21,14 +21,12 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
-from bavlo.grids.accumulated import DifferencedGrid
+from bavlo.grids.derived import DifferencedGrid
 from bavlo.grids.digest import take_ahead
-from bavlo.grids.joined import JoinedGrid
 from bavlo.grids.levels import LevelsLeftOpen
-from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import GridSource, is_climatology, where
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.source import GridSource, JoinedGrid, is_climatology, where
+from bavlo.grids.tiles import MosaicGrid, TiledGrid
 from bavlo.jobs.accumulations import accumulated_text, differenced
 from bavlo.jobs.missing import holds_codes, inspected
 from bavlo.jobs.reading import check_room_for_chunks

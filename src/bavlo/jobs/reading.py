@@ -12,10 +12,11 @@ from bavlo.core.reduce.protocol import Block
 from bavlo.engine.memory import fitting_jobs
 from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.threads import in_order
-from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.rechunk import Room, rechunked
-from bavlo.grids.scratch import worker_bytes
-from bavlo.grids.source import CellSelection, GridSource, files_of
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.formats.cf_grid import CFGrid
+from bavlo.grids.formats.rechunk import Room, rechunked
+from bavlo.grids.formats.turned import worker_bytes
+from bavlo.grids.source import GridSource, files_of
 from bavlo.request.reporter import Reporter
 
 

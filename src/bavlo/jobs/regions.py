@@ -18,8 +18,9 @@ from bavlo.core.space.zones import Zones, brought_onto, zone_overlay
 from bavlo.core.values.kinds import COUNT, quantity
 from bavlo.engine import choices
 from bavlo.errors import InputError, RequestError
+from bavlo.grids.cells import CellSelection, WholeRows
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import CellSelection, GridSource, WholeRows, where
+from bavlo.grids.source import GridSource, where
 from bavlo.jobs.missing import inspected
 from bavlo.jobs.wording import counted, extent_text, outside_notes, some_of
 from bavlo.regions.cache import cached

@@ -14,7 +14,7 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import convert, known_unit
 from bavlo.errors import RequestError
-from bavlo.grids.raster import RasterGrid
+from bavlo.grids.formats.raster import RasterGrid
 from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.request.request import Request, TimeRequest
 

@@ -24,7 +24,8 @@ from bavlo.engine.executor import reduced
 from bavlo.engine.protocol import Needs
 from bavlo.engine.segments import Segment
 from bavlo.figures.titles import title_of
-from bavlo.grids.source import CellSelection, GridSource, where
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.source import GridSource, where
 from bavlo.jobs.bands import adds_up_by_bands, spans_of, sums_sample
 from bavlo.jobs.missing import check_range
 from bavlo.jobs.opening import each_grid, open_source

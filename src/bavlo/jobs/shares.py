@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -17,12 +18,14 @@ from bavlo.jobs.bands import sums_sample
 from bavlo.jobs.provenance import about_series
 from bavlo.jobs.reading import BlockReader
 from bavlo.jobs.result import TableResult, shapes_of
-from bavlo.jobs.series import SeriesPlan
 from bavlo.jobs.series_table import series_summary
 from bavlo.jobs.wording import outside_notes
 from bavlo.request.reporter import Reporter
 from bavlo.tables.schema import CLASSES
 from bavlo.tables.table import Table
+
+if TYPE_CHECKING:
+    from bavlo.jobs.series import SeriesPlan
 
 
 @dataclass(frozen=True, eq=False)

@@ -23,8 +23,7 @@ from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import TimeAxis
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.source import GridSource
+from bavlo.grids.source import GridSource, JoinedGrid
 from bavlo.jobs.regions import FurtherWeights
 from bavlo.kept import keep, load
 

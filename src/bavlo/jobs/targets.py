@@ -12,10 +12,9 @@ from bavlo.core.space.regions import LONLAT
 from bavlo.core.space.resampling import AREA, CUBIC, LINEAR, MAJORITY, NEAREST
 from bavlo.core.values.kinds import CLASS, COUNT, NOT_TOLD, STATE, Quantity, codes_text
 from bavlo.errors import RequestError
-from bavlo.grids.mosaic import MosaicGrid
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import GridSource, where
-from bavlo.grids.tiled import TiledGrid
+from bavlo.grids.tiles import MosaicGrid, TiledGrid
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GriddingRequest, Request
 

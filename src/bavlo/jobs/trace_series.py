@@ -24,7 +24,7 @@ from bavlo.core.values.stages import STEP as EACH_STEP
 from bavlo.core.values.units import convert
 from bavlo.engine.segments import Segment
 from bavlo.figures.trace import TracedCells
-from bavlo.grids.source import CellSelection
+from bavlo.grids.cells import CellSelection
 from bavlo.jobs.opening import each_grid
 from bavlo.jobs.periods import rules_of
 from bavlo.jobs.series import (

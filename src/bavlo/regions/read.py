@@ -18,9 +18,9 @@ from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.core.space.zones import NO_ZONE, Zones
 from bavlo.errors import InputError, known_words
 from bavlo.files import check_regular
+from bavlo.grids.cells import whole
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import whole
 from bavlo.regions import vector
 from bavlo.regions.features import Features
 from bavlo.regions.repair import repaired

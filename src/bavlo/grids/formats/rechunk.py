@@ -19,11 +19,11 @@ from typing import cast
 
 import numpy as np
 
-from bavlo.grids.cf import Packing
-from bavlo.grids.cfgrid import CFGrid
-from bavlo.grids.joined import JoinedGrid
-from bavlo.grids.scratch import Fitting, TurnedChunks
-from bavlo.grids.source import CellSelection, GridFile, GridSource, OfFile
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.formats.cf_grid import CFGrid
+from bavlo.grids.formats.packing import Packing
+from bavlo.grids.formats.turned import Fitting, TurnedChunks
+from bavlo.grids.source import GridFile, GridSource, JoinedGrid, OfFile
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take

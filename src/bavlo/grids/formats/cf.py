@@ -3,19 +3,115 @@
 from __future__ import annotations
 
 import re
+import warnings
 from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 
-from bavlo.core.space.layout import CurvilinearLayout, GridLayout
+from bavlo.core.space.layout import CurvilinearLayout, GridLayout, edges_from_centres
 from bavlo.core.time.steps import is_cycle_without_year
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
-from bavlo.errors import InputError
-from bavlo.grids import cf
-from bavlo.grids.container import Container, Stored
+from bavlo.errors import BavloWarning, InputError
+from bavlo.grids.formats.container import Container, Stored, axis_of
+from bavlo.grids.formats.packing import packing_from
+from bavlo.grids.formats.times import decode_times, written_times
 from bavlo.grids.source import RawTimes
+
+CALENDARS = {
+    "": "standard",
+    "none": "standard",
+    "gregorian": "standard",
+    "360": "360_day",
+    "365": "noleap",
+    "365_day": "noleap",
+    "366": "all_leap",
+    "366_day": "all_leap",
+}
+
+DAILY_MEANS = "avgad"  # the GRIB step type of means of daily totals
+# Cell methods that GRIB step types stand for, where only these are given.
+STEP_TYPES = {
+    "accum": "time: sum",
+    "avg": "time: mean",
+    "avgas": "time: mean",
+    "avgid": "time: mean",
+    "avgia": "time: mean",
+    "instant": "time: point",
+    "max": "time: maximum",
+    "min": "time: minimum",
+}
+
+
+def plain_numbers(values: np.ndarray) -> np.ndarray:
+    """Coordinates as float64; float32 ones as the decimal number that they were written for."""
+    if values.dtype == np.float32:
+        return np.array([float(str(v)) for v in values], np.float64)
+    return values.astype(np.float64)
+
+
+def cell_edges(
+    centres: np.ndarray, bounds: np.ndarray | None, axis: str, where: object
+) -> np.ndarray:
+    """Edges of the cells along one axis, from the file's bounds where they join up.
+
+    Parameters
+    ----------
+    centres : (N,) float64
+    bounds : (N, 2) float64 or None
+    axis
+        As of `axis_of`; latitudes never go beyond a pole.
+    """
+    limit = 90.0 if axis == "lat" else None
+    if not np.isfinite(centres).all():
+        raise InputError(where, f"the {axis} coordinate has missing values", "repair the file")
+    if axis == "lon" and centres.size > 1:
+        centres = unwrapped(centres)
+    steps = np.diff(centres)
+    if steps.size and not ((steps > 0).all() or (steps < 0).all()):
+        raise InputError(
+            where, f"the {axis} coordinate neither rises nor falls throughout", "sort the file"
+        )
+    if bounds is not None and np.isfinite(bounds).all():
+        edges = _joined_bounds(bounds, centres)
+        if edges is not None:
+            return edges
+        warnings.warn(
+            f"{where}: the bounds of {axis} do not join up or do not hold their centres, and are "
+            "left out of account: cells reach halfway to the next centre",
+            BavloWarning,
+            stacklevel=2,
+        )
+    if centres.size < 2:
+        raise InputError(
+            where,
+            f"there is one {axis} only and no bounds, so the size of its cell is unknown",
+            f"add bounds to the {axis} coordinate",
+        )
+    return edges_from_centres(centres, limit)
+
+
+def _joined_bounds(bounds: np.ndarray, centres: np.ndarray) -> np.ndarray | None:
+    """Bounds as one row of edges, or None where cells do not touch each other."""
+    low, high = bounds.min(axis=1), bounds.max(axis=1)
+    falling = centres.size > 1 and centres[1] < centres[0]
+    starts, stops = (high, low) if falling else (low, high)
+    size = np.median(high - low)
+    if size <= 0 or (np.abs(starts[1:] - stops[:-1]) > 1e-3 * size).any():
+        return None
+    edges = np.append(starts, stops[-1])
+    steps = np.diff(edges)
+    holds = ((centres >= low - 1e-3 * size) & (centres <= high + 1e-3 * size)).all()
+    return edges if holds and ((steps > 0).all() or (steps < 0).all()) else None
+
+
+def unwrapped(longitudes: np.ndarray) -> np.ndarray:
+    """Longitudes that jump by a whole turn (…, 179, -179, …) made to run on."""
+    steps = np.diff(longitudes)
+    turns = np.where(steps < -180, 1, np.where(steps > 180, -1, 0))
+    return longitudes + 360.0 * np.concatenate([[0], np.cumsum(turns)])
+
 
 NO_VALID_TIME = ("forecast_reference_time", "forecast_period")  # times that values are not of
 # Lengths of grid mappings, and metres up to which one is as CF has it, beyond which it is none on
@@ -29,14 +125,14 @@ YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 def described(variable: Stored) -> Variable:
     """Name, unit, kind and meaning of a variable, as its attributes tell them."""
     unit, kind, evidence = variable.text("units"), "", ""
-    if variable.text("GRIB_stepType") == cf.DAILY_MEANS and depth_factor(unit or "1") is not None:
+    if variable.text("GRIB_stepType") == DAILY_MEANS and depth_factor(unit or "1") is not None:
         unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
     return Variable(
         variable.name,
         unit,
         variable.text("standard_name"),
         variable.text("long_name"),
-        variable.text("cell_methods") or cf.STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
+        variable.text("cell_methods") or STEP_TYPES.get(variable.text("GRIB_stepType"), ""),
         _flags(variable),
         "difference" in variable.text("units_metadata"),
         kind,
@@ -94,7 +190,7 @@ def layout_of(
     dimensions = dict(zip(axes, variable.dimensions, strict=True))
     x = container.coordinate(variable, dimensions["x"])
     y = container.coordinate(variable, dimensions["y"])
-    lonlat = x is not None and cf.axis_of(x.name, x.attributes) == "lon"
+    lonlat = x is not None and axis_of(x.name, x.attributes) == "lon"
     # Longitudes and latitudes are what they say, even with a grid mapping beside them.
     scales = [1.0 if lonlat or each is None else _metres(path, each) for each in (x, y)]
     mapping = _mapping(path, container, variable, scales[0])
@@ -128,9 +224,9 @@ def numbers_of(coordinate: Stored, parent: Stored | None = None) -> np.ndarray:
     told = coordinate
     if parent is not None and not {"scale_factor", "add_offset"} & set(coordinate.attributes):
         told = parent
-    how = cf.packing(told.attributes, stored.dtype, None)
+    how = packing_from(told.attributes, stored.dtype, None)
     if how.scale is None and how.offset is None:
-        numbers = cf.plain_numbers(stored.ravel()).reshape(stored.shape)
+        numbers = plain_numbers(stored.ravel()).reshape(stored.shape)
         absent = how.absent(stored)
         if absent is not None:
             numbers[absent] = np.nan
@@ -149,13 +245,13 @@ def _metres(path: Path, coordinate: Stored) -> float:
 
 
 def _edges(path: Path, container: Container, coordinate: Stored) -> np.ndarray:
-    axis = cf.axis_of(coordinate.name, coordinate.attributes)
+    axis = axis_of(coordinate.name, coordinate.attributes)
     centres = numbers_of(coordinate)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (centres.size, 2):
         bounds = numbers_of(named, coordinate)
-    return cf.cell_edges(centres, bounds, axis, path)
+    return cell_edges(centres, bounds, axis, path)
 
 
 def _curvilinear(path: Path, container: Container, lon: Stored, lat: Stored) -> GridLayout:
@@ -210,18 +306,18 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
         coordinate = container.valid_times(dimension) or coordinate
     if coordinate.dtype is not None and coordinate.dtype.kind == "S":
         texts = np.asarray(coordinate.read(slice(None)))
-        return RawTimes(cf.written_times(texts, path), None, "standard")
+        return RawTimes(written_times(texts, path), None, "standard")
     unit = coordinate.text("units")
     given = coordinate.text("calendar").lower()
-    calendar = cf.CALENDARS.get(given, given)
+    calendar = CALENDARS.get(given, given)
     if calendar == "standard" and YEAR_ZERO.search(unit):
         calendar = "proleptic_gregorian"  # the standard calendar has no year 0
-    stamps = cf.decode_times(_time_numbers(coordinate), unit, calendar, path)
+    stamps = decode_times(_time_numbers(coordinate), unit, calendar, path)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
     if named is not None and named.shape == (stamps.size, 2):
         numbers = _time_numbers(named, coordinate)
-        bounds = cf.decode_times(numbers, named.text("units") or unit, calendar, path)
+        bounds = decode_times(numbers, named.text("units") or unit, calendar, path)
     return RawTimes(
         stamps,
         bounds,

@@ -16,10 +16,11 @@ from bavlo.core.time.axis import HOUR
 from bavlo.core.values.kinds import RATE, Variable
 from bavlo.core.values.units import depth_factor
 from bavlo.errors import BavloError, InputError, refused_by_system
-from bavlo.files import DAMAGE
-from bavlo.grids import cf
-from bavlo.grids.grib_layouts import ValueOrder, cells_of
-from bavlo.grids.grib_messages import (
+from bavlo.files import DAMAGE, unreadable
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.formats.cf import DAILY_MEANS, STEP_TYPES
+from bavlo.grids.formats.grib_layouts import ValueOrder, cells_of
+from bavlo.grids.formats.grib_messages import (
     Header,
     Messages,
     damaged,
@@ -27,8 +28,9 @@ from bavlo.grids.grib_messages import (
     one_field,
     scan,
 )
+from bavlo.grids.formats.packing import Packing, with_missing
 from bavlo.grids.levels import chosen_levels, level_text
-from bavlo.grids.source import CellSelection, RawTimes, ReadOptions
+from bavlo.grids.source import RawTimes, ReadOptions
 from bavlo.remembered import INDEXES
 
 NO_DATA = 1e36  # what the library is told to put where there is no data
@@ -61,7 +63,7 @@ class GribGrid:
     length: np.ndarray
     part: np.ndarray
     order: ValueOrder
-    packing: cf.Packing
+    packing: Packing
     notes: tuple[str, ...] = ()
     step_chunk: int = 1
 
@@ -75,7 +77,7 @@ class GribGrid:
         """Type of the stored numbers: none, since they are packed."""
         return None
 
-    def packed(self, packing: cf.Packing) -> GribGrid:
+    def packed(self, packing: Packing) -> GribGrid:
         """The same with another understanding of its numbers."""
         return replace(self, packing=packing)
 
@@ -101,7 +103,7 @@ class GribGrid:
                         return self._taken(field, cells)
                     block[n - first] = self._taken(field, cells)[0]
         except DAMAGE as error:
-            raise cf.unreadable(self.path, error) from error
+            raise unreadable(self.path, error) from error
         assert block is not None
         return block
 
@@ -199,14 +201,14 @@ def groups_of(found: Messages) -> dict[str, list[int]]:
 def described(name: str, header: Header) -> Variable:
     """A variable in CF terms."""
     unit, kind, evidence = header.unit, "", ""
-    if header.step_type == cf.DAILY_MEANS and unit and depth_factor(unit) is not None:
+    if header.step_type == DAILY_MEANS and unit and depth_factor(unit) is not None:
         unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
     return Variable(
         name,
         unit,
         header.standard_name,
         header.long_name,
-        cf.STEP_TYPES.get(header.step_type, ""),
+        STEP_TYPES.get(header.step_type, ""),
         kind=kind,
         kind_evidence=evidence,
     )
@@ -232,7 +234,7 @@ class GribFormat:
         fields = found.take(chosen)
         layout, order = _cells(path, fields)
         header = found.headers[int(fields.header[0])]
-        packing = cf.with_missing(cf.Packing(), np.dtype(np.float64), options.missing, path)
+        packing = with_missing(Packing(), np.dtype(np.float64), options.missing, path)
         return GribGrid(
             path,
             replace(described(variable, header), level=level),

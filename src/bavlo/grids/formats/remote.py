@@ -10,10 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.files import DAMAGE
-from bavlo.grids import cf, cf_format, remote_classic
-from bavlo.grids.classic import is_classic
-from bavlo.grids.container import Container, Stored
+from bavlo.files import DAMAGE, unreadable
+from bavlo.grids.formats import cf_format
+from bavlo.grids.formats import classic as remote_classic
+from bavlo.grids.formats.classic import is_classic
+from bavlo.grids.formats.container import Container, Stored
+from bavlo.grids.formats.packing import default_fill
 from bavlo.grids.urls import first_bytes, hdf5, url_of
 
 BARE = b"This is a netCDF dimension but not a netCDF variable"
@@ -28,7 +30,7 @@ def container(path: Path) -> Iterator[Container]:
         try:
             yield remote_classic.container(url)
         except DAMAGE as error:
-            raise cf.unreadable(path, error) from error
+            raise unreadable(path, error) from error
         return
     with hdf5(path) as file:
         found: dict[str, Stored] = {}
@@ -65,7 +67,7 @@ def _variable(name: str, item: Any) -> dict[str, Stored]:
             dict(_attributes(item)),
             item.chunks,
             partial(_read, item),
-            default_fill=None if kind is None else cf.default_fill(kind),
+            default_fill=None if kind is None else default_fill(kind),
             is_hdf5=True,
         )
     }

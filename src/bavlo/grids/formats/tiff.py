@@ -16,8 +16,8 @@ from typing import Any, BinaryIO
 
 import numpy as np
 
-from bavlo.grids.fast.inflate import inflate
-from bavlo.grids.source import Window
+from bavlo.grids.cells import Window
+from bavlo.grids.formats.stored import inflate
 
 Fetch = Callable[[int, int], bytes | memoryview]  # bytes of a file by their place and number
 DIFFERENCES, OF_FLOATS = 2, 3  # predictors: TIFF Revision 6.0, Adobe's Technical Note 3

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
@@ -10,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.grids import cf
+from bavlo.grids.formats.packing import Attributes
+from bavlo.grids.formats.times import DATES_AS_NUMBERS
 
 KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
 TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text
@@ -83,7 +85,7 @@ class Container(dict[str, Stored]):
             other = self.near(variable, name)
             if other is None or other.dimensions != (dimension,):
                 continue
-            if cf.axis_of("", other.attributes) == "time":
+            if axis_of("", other.attributes) == "time":
                 return other
         for other in self.values():
             is_text = other.dtype is not None and other.dtype.kind == "S"
@@ -109,7 +111,7 @@ class Container(dict[str, Stored]):
             other = self.near(variable, name)
             if other is None or other.dtype is None or other.dtype.kind != "f":
                 continue
-            axis = cf.axis_of(other.name, other.attributes)
+            axis = axis_of(other.name, other.attributes)
             if axis in found or not set(other.dimensions) <= set(variable.dimensions):
                 continue
             if len(other.shape) == 2:
@@ -139,7 +141,7 @@ def gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
             continue
         if short in auxiliary or short in variable.dimensions:
             continue
-        if cf.axis_of(variable.name, variable.attributes) in ("lon", "lat"):
+        if axis_of(variable.name, variable.attributes) in ("lon", "lat"):
             continue
         axes = [_axis(container, variable, dimension) for dimension in variable.dimensions]
         both = container.curvilinear(variable)
@@ -157,7 +159,7 @@ def _axis(container: Container, variable: Stored, dimension: str) -> str:
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None:
         return "time" if container.times_of(variable, dimension) is not None else ""
-    axis = cf.axis_of(dimension, coordinate.attributes)
+    axis = axis_of(dimension, coordinate.attributes)
     return {"lat": "y", "lon": "x"}.get(axis, axis)
 
 
@@ -177,3 +179,40 @@ def at_first_step(variable: Stored) -> Stored:
 
 def _both(key: Any) -> tuple[Any, ...]:
     return key if isinstance(key, tuple) else (key, slice(None))
+
+
+LATITUDE = re.compile(r"^degrees?_?(north|n)$", re.IGNORECASE)
+
+
+LONGITUDE = re.compile(r"^degrees?_?(east|e)$", re.IGNORECASE)
+
+
+def axis_of(name: str, attributes: Attributes) -> str:
+    """Which axis a coordinate variable is: lon, lat, x, y, time, or empty for any other."""
+    unit = str(attributes.get("units", "")).strip()
+    standard = str(attributes.get("standard_name", "")).lower()
+    axis = str(attributes.get("axis", "")).upper()
+    lower = name.rsplit("/", 1)[-1].lower()
+    in_degrees = unit.lower() in ("", "degrees", "degree", "deg")
+    if standard == "latitude" or LATITUDE.match(unit):
+        return "lat"
+    if standard == "longitude" or LONGITUDE.match(unit):
+        return "lon"
+    if standard in ("projection_x_coordinate", "grid_longitude"):
+        return "x"
+    if standard in ("projection_y_coordinate", "grid_latitude"):
+        return "y"
+    if standard == "time" or " since " in unit or (axis == "T" and not unit):
+        return "time"
+    if DATES_AS_NUMBERS.match(unit) or (lower == "time" and unit in ("", "1")):
+        return "time"
+    if lower in ("lat", "latitude", "nav_lat", "lats") and in_degrees:
+        return "lat"
+    if lower in ("lon", "long", "longitude", "nav_lon", "lons") and in_degrees:
+        return "lon"
+    if axis in ("X", "Y") or lower in ("x", "y", "easting", "northing"):
+        letter = axis.lower() if axis in ("X", "Y") else {"e": "x", "n": "y"}.get(lower[0], lower)
+        if in_degrees and unit:
+            return {"x": "lon", "y": "lat"}[letter]
+        return letter
+    return ""

@@ -10,13 +10,12 @@ import numpy as np
 
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.grids import cf
-from bavlo.grids.cf_metadata import check_sizes, described, further_values, layout_of, times_of
-from bavlo.grids.cfgrid import AXES, CFGrid
-from bavlo.grids.container import Container, Opener, Stored, gridded
+from bavlo.grids.formats.cf import check_sizes, described, further_values, layout_of, times_of
+from bavlo.grids.formats.cf_grid import AXES, VERSIONS, CFGrid, VersionsGrid
+from bavlo.grids.formats.container import Container, Opener, Stored, gridded
+from bavlo.grids.formats.packing import packing_from, with_missing
 from bavlo.grids.levels import chosen_levels, level_text
 from bavlo.grids.source import GridFile, ReadOptions
-from bavlo.grids.versions import VERSIONS, VersionsGrid
 from bavlo.remembered import INFLATED
 
 
@@ -102,8 +101,8 @@ def _grid_of(
         stored_chunks = tuple(
             1 if axis == "time" else n for axis, n in zip(axes, variable.shape, strict=True)
         )
-    packing = cf.packing(variable.attributes, variable.dtype, variable.default_fill)
-    packing = cf.with_missing(packing, variable.dtype, options.missing, path)
+    packing = packing_from(variable.attributes, variable.dtype, variable.default_fill)
+    packing = with_missing(packing, variable.dtype, options.missing, path)
     return CFGrid(
         path,
         replace(described(variable), level=level_text(further, levels)),

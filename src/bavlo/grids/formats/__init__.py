@@ -110,11 +110,11 @@ class FormatEntry:
 
 # In this order a file is recognised.
 FORMATS = (
-    FormatEntry(_netcdf_at_url, "bavlo.grids.remote"),
-    FormatEntry(_netcdf, "bavlo.grids.netcdf"),
-    FormatEntry(is_zarr, "bavlo.grids.zarr"),
-    FormatEntry(_grib, "bavlo.grids.grib"),
-    FormatEntry(_raster, "bavlo.grids.raster"),
+    FormatEntry(_netcdf_at_url, "bavlo.grids.formats.remote"),
+    FormatEntry(_netcdf, "bavlo.grids.formats.netcdf"),
+    FormatEntry(is_zarr, "bavlo.grids.formats.zarr"),
+    FormatEntry(_grib, "bavlo.grids.formats.grib"),
+    FormatEntry(_raster, "bavlo.grids.formats.raster"),
 )
 
 

@@ -20,13 +20,11 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.grids import cf
+from bavlo.files import unreadable
 from bavlo.grids import urls as addresses
-from bavlo.grids.fast.chunk_pieces import Piece, piece_of, pieces_of_rows
-from bavlo.grids.fast.chunk_table import chunk_table
-from bavlo.grids.fast.inflate import inflate
+from bavlo.grids.cells import CellSelection, CellSubset, Piece, piece_of, pieces_of_rows
 from bavlo.grids.formats import DEFLATE, SHUFFLE
-from bavlo.grids.source import CellSelection, CellSubset
+from bavlo.grids.formats.stored import chunk_table, inflate
 from bavlo.remembered import INDEXES, INFLATED, stamp_of
 
 Fetch = Callable[[int, int], bytes]
@@ -237,7 +235,7 @@ class ChunkReader:
             else:
                 yield lambda offset, size: os.pread(file, size, offset)  # type: ignore[arg-type]
         except (OSError, zlib.error, ValueError) as error:
-            raise cf.unreadable(self.path, error) from error
+            raise unreadable(self.path, error) from error
         finally:
             if file is not None:
                 os.close(file)

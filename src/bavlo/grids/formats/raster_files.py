@@ -1,4 +1,4 @@
-"""Raster files opened, by the raster library or as plain bytes, and their checksums looked at."""
+"""Raster files opened, by the raster library or as plain bytes, and what is in them looked at."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import atexit
 import contextlib
 import io
 import os
+import re
 import sys
 import threading
 import warnings
@@ -17,14 +18,16 @@ from functools import partial
 from pathlib import Path
 from typing import Any, BinaryIO
 
+import numpy as np
+
 from bavlo.errors import InputError
-from bavlo.files import DAMAGE
-from bavlo.grids import ascii_grid, cf
+from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls as addresses
-from bavlo.grids.fast.inflate import unpacked
-from bavlo.grids.fast.tiff import Fetch
+from bavlo.grids.cells import Window
 from bavlo.grids.formats import GZIP
-from bavlo.grids.source import Window
+from bavlo.grids.formats import raster_files as ascii_grid
+from bavlo.grids.formats.stored import unpacked
+from bavlo.grids.formats.tiff import Fetch
 from bavlo.remembered import INFLATED, OPEN_FILES, Cache
 
 ASCII = "AAIGrid"
@@ -53,7 +56,7 @@ def dataset(path: Path) -> Iterator[Any]:
             opened.close()
         if addresses.url_of(path) is None and not path.exists():
             raise InputError(path, "there is no such file", "check the path") from error
-        raise cf.unreadable(path, error) from error
+        raise unreadable(path, error) from error
     _of_thread.open.put(key, opened)
 
 
@@ -218,3 +221,40 @@ def plain_name(path: Path) -> str:
         if name.lower().endswith(ending):
             name = name[: -len(ending)]
     return name
+
+
+HEADER = re.compile(rb"\s*([A-Za-z_]+)[ \t]+(\S+)[ \t]*(?:\r\n|\r|\n)")
+NUMBER = rb"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eEdD][+-]?[0-9]+)?"
+NO_NUMBER = re.compile(rb"(?<!\S)(?!(?:" + NUMBER + rb"|[+-]?(?i:nan|inf))(?!\S))\S+")
+SPACE = np.isin(np.arange(256), list(b" \t\r\n\f\v"))
+
+
+def check(content: bytes | bytearray) -> None:
+    """Hold an ASCII grid against its header.
+
+    Raises
+    ------
+    ValueError
+        Where a token is no number, or there are not as many as rows times columns.
+    """
+    head: dict[bytes, bytes] = {}
+    start = 0
+    while found := HEADER.match(content, start):
+        head[found.group(1).lower()] = found.group(2)
+        start = found.end()
+    try:
+        rows, columns = int(head[b"nrows"]), int(head[b"ncols"])
+        for key, value in head.items():
+            if key not in (b"nrows", b"ncols", b"byteorder"):
+                float(value)
+    except (KeyError, ValueError) as error:
+        raise ValueError(f"its header is not that of an ASCII grid: {error}") from error
+    wrong = NO_NUMBER.search(content, start)
+    if wrong is not None:
+        line = content.count(b"\n", 0, wrong.start()) + 1
+        text = wrong.group()[:20].decode("ascii", "backslashreplace")
+        raise ValueError(f"'{text}' in line {line} is no number")
+    space = SPACE[np.frombuffer(content, np.uint8, offset=start)]
+    count = int((space[:-1] & ~space[1:]).sum()) + int(space.size > 0 and not space[0])
+    if count != rows * columns:
+        raise ValueError(f"it has {count} numbers for {rows} × {columns} cells")

@@ -12,9 +12,10 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.files import DAMAGE
-from bavlo.grids import cf, cf_format
-from bavlo.grids.container import Container, Stored
+from bavlo.files import DAMAGE, unreadable
+from bavlo.grids.formats import cf_format
+from bavlo.grids.formats.container import Container, Stored
+from bavlo.grids.formats.packing import default_fill
 from bavlo.grids.guards import check_sound
 from bavlo.remembered import OPEN_FILES, stamp_of
 
@@ -38,7 +39,7 @@ def container(path: Path) -> Iterator[Container]:
         except DAMAGE as error:
             if opened is not None:
                 opened.close()
-            raise cf.unreadable(path, error) from error
+            raise unreadable(path, error) from error
         OPEN_FILES.put(key, opened)
 
 
@@ -90,7 +91,7 @@ def _stored(variable: Any, is_hdf5: bool) -> Stored:
         tuple(int(n) for n in chunking) if isinstance(chunking, list) else None,
         lambda key: np.asarray(variable[key]),
         partial(_keep, variable),
-        None if dtype is None else cf.default_fill(dtype),
+        None if dtype is None else default_fill(dtype),
         is_hdf5,
     )
 

@@ -19,8 +19,8 @@ from pathlib import Path
 import numpy as np
 
 from bavlo.errors import InputError
-from bavlo.grids.cfgrid import AXES, CFGrid
-from bavlo.grids.source import CellSelection
+from bavlo.grids.cells import CellSelection
+from bavlo.grids.formats.cf_grid import AXES, CFGrid
 
 BAND, BAND_SHARE = 2**25, 1 / 32  # bytes of a band and a run of steps, and of the memory
 PIECES = 3.0  # of that size that a worker holds: cells of a chunk, all of them, and in order

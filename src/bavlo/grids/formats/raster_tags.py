@@ -13,10 +13,10 @@ from bavlo.core.space.layout import GridLayout
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import InputError
-from bavlo.grids import cf
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
-from bavlo.grids.raster_files import plain_name
+from bavlo.grids.formats.packing import Packing
+from bavlo.grids.formats.raster_files import plain_name
 from bavlo.grids.source import RawTimes, ReadOptions
 
 # What fields of an attribute table are used for, as GDAL numbers it.
@@ -104,7 +104,7 @@ def _attribute_table(table: ElementTree.Element) -> tuple[tuple[int, str], ...]:
     return tuple(found)
 
 
-def packing_of(data: Any) -> cf.Packing:
+def packing_of(data: Any) -> Packing:
     """Scale, offset and missing value, which all bands must share.
 
     Raises
@@ -119,7 +119,7 @@ def packing_of(data: Any) -> cf.Packing:
     scale, offset = float(data.scales[0]), float(data.offsets[0])
     if len(scales) > 1 or len(offsets) > 1 or len(set(nodata)) > 1:
         raise ValueError("its bands have different scales or missing values")
-    return cf.Packing(
+    return Packing(
         None if scale == 1 else scale,
         None if offset == 0 else offset,
         tuple(dict.fromkeys(nodata)),

@@ -15,13 +15,14 @@ import numpy as np
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.files import DAMAGE
-from bavlo.grids import cf
+from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls as addresses
+from bavlo.grids.cells import CellSelection
 from bavlo.grids.dates import find_dates
-from bavlo.grids.fast import tiff
-from bavlo.grids.raster_files import dataset, plain_name, stored_bytes, verify_checksums
-from bavlo.grids.raster_tags import (
+from bavlo.grids.formats import tiff
+from bavlo.grids.formats.packing import Packing, with_missing
+from bavlo.grids.formats.raster_files import dataset, plain_name, stored_bytes, verify_checksums
+from bavlo.grids.formats.raster_tags import (
     bands_of,
     crs_notes,
     is_masked,
@@ -34,7 +35,7 @@ from bavlo.grids.raster_tags import (
     variable_of,
     with_data,
 )
-from bavlo.grids.source import CellSelection, GridFile, RawTimes, ReadOptions
+from bavlo.grids.source import GridFile, RawTimes, ReadOptions
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
 
@@ -64,7 +65,7 @@ class RasterGrid:
     layout: GridLayout
     times: RawTimes | None
     bands: tuple[int, ...]
-    packing: cf.Packing
+    packing: Packing
     shape: tuple[int, int]
     notes: tuple[str, ...] = ()
     checked: bool = True
@@ -80,7 +81,7 @@ class RasterGrid:
         """Type of the stored numbers where these are the values; None where they are packed."""
         return self.dtype if self.packing.is_plain and not self.is_masked else None
 
-    def packed(self, packing: cf.Packing) -> RasterGrid:
+    def packed(self, packing: Packing) -> RasterGrid:
         """The same with another understanding of its stored numbers."""
         return replace(self, packing=packing)
 
@@ -126,7 +127,7 @@ class RasterGrid:
                     stored = blocks.read(fetch, window, self._unwritten)
                     window.subset.decode(stored.reshape(1, -1), self.packing.decode, block)
         except DAMAGE as error:
-            raise cf.unreadable(self.path, error) from error
+            raise unreadable(self.path, error) from error
         return True
 
     @property
@@ -206,7 +207,7 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             layout_of(path, data, options.grid_crs),
             times,
             tuple(bands),
-            cf.with_missing(packing_of(data), np.dtype(data.dtypes[0]), options.missing, path),
+            with_missing(packing_of(data), np.dtype(data.dtypes[0]), options.missing, path),
             (data.height, data.width),
             tuple(notes + crs_notes(path, data, options.grid_crs) + mask_notes(path, data)),
             grid_crs=options.grid_crs,

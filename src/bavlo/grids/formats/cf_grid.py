@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -10,11 +11,13 @@ import numpy as np
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.values.kinds import Variable
-from bavlo.grids import cf
-from bavlo.grids.container import Opener, Stored
-from bavlo.grids.fast import chunks
-from bavlo.grids.fast.chunks import ChunkReader
-from bavlo.grids.source import CellSelection, CellSubset, RawTimes, Window
+from bavlo.errors import InputError
+from bavlo.grids.cells import CellSelection, CellSubset, Window
+from bavlo.grids.formats import chunked as chunks
+from bavlo.grids.formats.chunked import ChunkReader
+from bavlo.grids.formats.container import Opener, Stored
+from bavlo.grids.formats.packing import Packing
+from bavlo.grids.source import OfFile, RawTimes
 
 # What variables may be called by their place in a window, from outside in.
 AXES = ("time", "y", "x")
@@ -46,7 +49,7 @@ class CFGrid:
     variable: Variable
     layout: GridLayout
     times: RawTimes | None
-    packing: cf.Packing
+    packing: Packing
     order: tuple[str | int, ...]
     chunks: tuple[int, ...]
     opener: Opener
@@ -76,7 +79,7 @@ class CFGrid:
         """Type of the stored numbers where these are the values; None where they are packed."""
         return self.dtype if self.packing.is_plain else None
 
-    def packed(self, packing: cf.Packing) -> CFGrid:
+    def packed(self, packing: Packing) -> CFGrid:
         """The same with another understanding of its stored numbers."""
         return replace(self, packing=packing)
 
@@ -138,3 +141,65 @@ class CFGrid:
         rows, columns = window.shape
         assert variable.dtype is not None
         return self.step_chunk * rows * columns * variable.dtype.itemsize
+
+
+# Names of dimensions whose parts complete each other.
+VERSIONS = re.compile(r"^(expver|exp_?ver(sion)?|version|experiment_?version)$", re.IGNORECASE)
+
+
+class VersionsGrid(OfFile):
+    """Versions of one variable that complete each other, as one.
+
+    Parameters
+    ----------
+    parts
+        One for each version; where two of them have data, these must be the same.
+    dimension, names
+        What tells them apart.
+    """
+
+    def __init__(self, parts: Sequence[CFGrid], dimension: str, names: Sequence[str]) -> None:
+        self.parts, self.dimension, self.names = tuple(parts), dimension, tuple(names)
+        self.inner = self.parts[0]
+
+    @property
+    def variable(self) -> Variable:
+        """As the file describes it."""
+        return replace(self.inner.variable, level="")
+
+    def packed(self, packing: Packing) -> VersionsGrid:
+        """The same with another understanding of its stored numbers."""
+        parts = [part.packed(packing) for part in self.parts]
+        return VersionsGrid(parts, self.dimension, self.names)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """What the reader noticed."""
+        listed = " and ".join(self.names)
+        return (*self.inner.notes, f"{self.dimension} {listed} put together")
+
+    def read(
+        self, first: int, last: int, cells: CellSelection, into: np.ndarray | None = None
+    ) -> np.ndarray:
+        """Values of the steps `first` to `last` (excluded) as (T, C) float64, NaN for no data.
+
+        They go `into` an array of that shape where one is given.
+
+        Raises
+        ------
+        InputError
+            Where two versions have different data.
+        """
+        block = self.inner.read(first, last, cells, into)
+        for part, name in zip(self.parts[1:], self.names[1:], strict=True):
+            other = part.read(first, last, cells)
+            known = ~np.isnan(other)
+            if (known & ~np.isnan(block) & (block != other)).any():
+                raise InputError(
+                    self.path,
+                    f"has values of {self.dimension} {self.names[0]} and {name} that differ where "
+                    "both have data",
+                    f"choose one with ‹level {self.dimension}={name}›",
+                )
+            np.copyto(block, other, where=known)
+        return block

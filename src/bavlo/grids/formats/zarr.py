@@ -12,10 +12,10 @@ from typing import Any
 import numpy as np
 
 from bavlo.errors import InputError
-from bavlo.files import DAMAGE
-from bavlo.grids import cf, cf_format
+from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls as addresses
-from bavlo.grids.container import Container, Stored
+from bavlo.grids.formats import cf_format
+from bavlo.grids.formats.container import Container, Stored
 from bavlo.remembered import INDEXES, Stamp, stamp_of
 
 ARRAY = ".zarray"  # of version 2
@@ -29,7 +29,7 @@ def container(path: Path) -> Iterator[Container]:
         key = "Zarr", str(path), *_stamps(path)
         yield INDEXES.get(key, lambda: _container(path))
     except DAMAGE as error:
-        raise cf.unreadable(path, error) from error
+        raise unreadable(path, error) from error
 
 
 def _stamps(folder: Path) -> Iterator[Stamp]:

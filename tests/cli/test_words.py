@@ -322,19 +322,19 @@ def test_a_file_that_may_not_be_opened_is_not_called_damaged(tmp_path, monkeypat
 
 
 def test_an_interrupt_says_whether_anything_was_written(tmp_path, monkeypatch, capsys):
-    from bavlo.cli import tables
+    from bavlo.jobs import driver
 
     grid = write_grid(tmp_path / "rain.nc", np.ones((3, 2, 2)))
     write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 2, 2)})
     words = ["series", str(grid), "--regions", str(tmp_path / "r.geojson"), "--every", "day"]
-    write_all = tables.write_all
+    write_all = driver.write_all
 
     def interrupted(request, result):
         if request.output.replace:
             write_all(request, result)
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(tables, "write_all", interrupted)
+    monkeypatch.setattr(driver, "write_all", interrupted)
     for more, left in (([], "nothing was written"), (["--replace"], "whole by then is kept")):
         assert main([*words, "--out", str(tmp_path / "o.csv"), *more]) == 130
         assert left in capsys.readouterr().err

@@ -68,7 +68,7 @@ class ReportItem:
     files: tuple[Path, ...]
 
 
-def report(request: Request) -> str:
+def page_of(request: Request) -> str:
     """The page as HTML.
 
     Raises

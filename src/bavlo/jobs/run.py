@@ -126,7 +126,7 @@ def _made(ledger: Ledger, due: _Due, report: Reporter) -> Outcome:
                     path, "exists already, and no run of this study made it", "use ‹replace›"
                 )
         ledger.promise(result, request)
-        summary = make(request, report)
+        summary = make(request, report).summary
     except BavloError as error:
         return Outcome(result.name, FAILED, error.text(setting), time.monotonic() - began)
     ledger.note(result, request, inputs)

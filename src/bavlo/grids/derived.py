@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from bavlo.core.values.formula import Formula, derived_variable, evaluate
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
 from bavlo.grids.cells import CellSelection
-from bavlo.grids.source import GridFile, GridSource, OfSource, files_of, where
+from bavlo.grids.source import GridFile, GridSource, JoinedGrid, OfSource, files_of, where
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,6 +127,14 @@ class DerivedGrid:
     aligned: Aligned
     said: str = ""
     notes: tuple[str, ...] = ()
+    tiles: ClassVar[tuple[JoinedGrid, ...]] = ()
+    reads_rows: ClassVar[bool] = False
+
+    @property
+    def how_combined(self) -> str:
+        """How the grids that it is made from were combined."""
+        texts = dict.fromkeys(source.how_combined for source in self.aligned.sources.values())
+        return ", ".join(filter(None, texts))
 
     @cached_property
     def variables(self) -> dict[str, Variable]:

@@ -56,6 +56,11 @@ class RegionalGrid(OfSource):
     index: OverlayIndex
     notes: tuple[str, ...] = ()
 
+    @property
+    def how_combined(self) -> str:  # type: ignore[override]
+        """How the grids that it is made from were combined."""
+        return self.source.how_combined
+
     @cached_property
     def _owner(self) -> np.ndarray:
         """(N,) the region of each entry."""
@@ -117,6 +122,11 @@ class PeriodGrid(OfSource):
     variable: Variable
     notes: tuple[str, ...] = ()
     step_chunk: int = 1
+
+    @property
+    def how_combined(self) -> str:  # type: ignore[override]
+        """How steps became values of periods."""
+        return self.time.how
 
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the periods `first` to `last` (excluded) as (P, C) float64."""

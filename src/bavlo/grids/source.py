@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 
 import numpy as np
 
@@ -149,6 +149,14 @@ class GridFile(Protocol):
         """The same with another understanding of its stored numbers."""
 
     @property
+    def needs_rechunking(self) -> bool:
+        """Whether chunks of several steps would be inflated again for each run of steps."""
+
+    @property
+    def is_raster(self) -> bool:
+        """Whether it is a raster, which may lack dates and a reference system."""
+
+    @property
     def notes(self) -> tuple[str, ...]:
         """What the reader noticed and a user should know."""
 
@@ -163,6 +171,9 @@ class GridFile(Protocol):
 
 class OfFile:
     """A file that reads another, its `inner`, and has from it what it has not of its own."""
+
+    needs_rechunking = False
+    is_raster = False
 
     def __getattr__(self, name: str) -> Any:
         if name in FILE_PARTS:
@@ -218,6 +229,18 @@ class GridSource(Protocol):
     def step_chunk(self) -> int:
         """Steps that are stored together."""
 
+    @property
+    def tiles(self) -> tuple[JoinedGrid, ...]:
+        """The grids of files that it is put together of: itself, or its tiles; none where made."""
+
+    @property
+    def reads_rows(self) -> bool:
+        """Whether whole rows are read as they are stored, without a list of their cells."""
+
+    @property
+    def how_combined(self) -> str:
+        """How steps became the values of its periods; empty where they did not."""
+
     def read(self, first: int, last: int, cells: CellSelection) -> np.ndarray:
         """Values of the steps `first` to `last` (excluded).
 
@@ -230,6 +253,10 @@ class GridSource(Protocol):
 
 class OfSource:
     """A grid that reads another: what it has not of its own is that of the other, its `source`."""
+
+    tiles: tuple[JoinedGrid, ...] = ()
+    reads_rows = False
+    how_combined = ""
 
     def __getattr__(self, name: str) -> Any:
         if name in GRID_PARTS:
@@ -305,6 +332,13 @@ class JoinedGrid:
     offset: float = 0.0
     takes_all: bool = False
     looked_at: tuple[float, float] | None = None
+    reads_rows: ClassVar[bool] = True
+    how_combined: ClassVar[str] = ""
+
+    @property
+    def tiles(self) -> tuple[JoinedGrid, ...]:
+        """Itself."""
+        return (self,)
 
     @property
     def step_chunk(self) -> int:

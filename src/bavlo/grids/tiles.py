@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
@@ -29,6 +29,8 @@ class OfTiles:
     """What grids that are put together of tiles have in common."""
 
     tiles: tuple[JoinedGrid, ...]
+    reads_rows: ClassVar[bool] = True
+    how_combined: ClassVar[str] = ""
 
     @cached_property
     def files(self) -> tuple[GridFile, ...]:
@@ -274,6 +276,7 @@ class MosaicGrid(OfTiles):
     how: str = NEAREST
     counts: bool = False
     least_area: float = 0.5
+    reads_rows: ClassVar[bool] = False
 
     @cached_property
     def regrids(self) -> tuple[Regrid, ...]:

@@ -20,7 +20,7 @@ from bavlo.core.values.accumulation import (
 from bavlo.core.values.kinds import AMOUNT, NOT_TOLD, Quantity
 from bavlo.errors import InputError
 from bavlo.grids.cells import CellSelection
-from bavlo.grids.source import GridSource, JoinedGrid, where
+from bavlo.grids.source import GridSource, where
 from bavlo.grids.urls import url_of
 from bavlo.jobs.missing import squares
 from bavlo.jobs.reading import read_side_by_side
@@ -125,7 +125,7 @@ def _raining(source: GridSource, steps: int, jobs: int) -> RainingCells | None:
 
 def quantum_of(source: GridSource) -> float:
     """The packing step of a grid's values; 0 where they are not packed."""
-    scale = source.scale if isinstance(source, JoinedGrid) else 1.0
+    scale = source.tiles[0].scale if source.tiles else 1.0
     return max(abs((file.packing.scale or 0.0) * scale) for file in source.files)
 
 

@@ -32,8 +32,7 @@ from bavlo.engine.executor import reduced
 from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.segments import Segment
 from bavlo.grids.cells import WholeRows
-from bavlo.grids.source import GridSource, JoinedGrid, files_of
-from bavlo.grids.tiles import TiledGrid
+from bavlo.grids.source import GridSource, files_of
 from bavlo.grids.urls import url_of
 from bavlo.regions.cache import cached
 from bavlo.request.reporter import Reporter
@@ -50,7 +49,7 @@ def adds_up_by_bands(
     return (
         source.time is None
         and (large or url_of(source.files[0].path) is None)
-        and isinstance(source, JoinedGrid | TiledGrid)
+        and source.reads_rows
         and not layout.has_corners
         and what.kind != RATE
         and not request.grids.make
@@ -64,7 +63,7 @@ def adds_up_by_bands(
 def spans_of(regions: Regions | Zones, source: GridSource, jobs: int) -> Spans | None:
     """The overlay as spans of cells; None where only single cells tell their areas."""
     layout = source.layout
-    if isinstance(regions, Zones) or regions.are_points:
+    if not isinstance(regions, Regions) or regions.are_points:
         return None
     if not layout.is_lonlat:
         last = layout.shape[0] * layout.shape[1] - 1
@@ -147,7 +146,7 @@ def band_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Nee
     overlay
         Bytes of the overlay.
     """
-    tiled = isinstance(source, TiledGrid)
+    tiled = len(source.tiles) > 1
     return choices.needs_of_bands(rows, source.layout.shape[1], overlay, tiled=tiled)
 
 

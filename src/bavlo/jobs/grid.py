@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.reduce.cells import SingleSteps
 from bavlo.core.reduce.period_state import CellValues
 from bavlo.core.reduce.protocol import Reducer
 from bavlo.core.stats.normals import (
@@ -160,7 +159,7 @@ def grid_needs(plan: GridPlan) -> Needs:
     """What blocks and bricks take in memory, and what is kept beside them."""
     cells, product = plan.cells.size, plan.request.gridding.product
     blocks = choices.blocks_of([plan.reducer.step_weights.assignment], cells)
-    if isinstance(plan.reducer, SingleSteps) and product == VALUE:
+    if not plan.reducer.combines and product == VALUE:
         return choices.needs_of_blocks(blocks, cells, "single steps", cells * 8.0)
     periods = 0 if product == VALUE else len(plan.periods)
     return choices.needs_of_grid(blocks, cells, periods, plan.request.run.memory)

@@ -42,8 +42,8 @@ from bavlo.engine import choices
 from bavlo.errors import RequestError
 from bavlo.grids.cells import CellSelection, WholeRows, whole
 from bavlo.grids.derived import RolledGrid
-from bavlo.grids.source import GridSource, JoinedGrid, where
-from bavlo.grids.tiles import MosaicGrid, TiledGrid
+from bavlo.grids.source import GridSource, where
+from bavlo.grids.tiles import MosaicGrid
 from bavlo.grids.writing import CHUNK, GridOutput, OutputVariable
 from bavlo.jobs.made import regional_cells
 from bavlo.jobs.opening import open_source
@@ -249,7 +249,7 @@ def adds_up_in_bands(source: GridSource, onto: Onto) -> bool:
     ny, nx = source.layout.shape
     return (
         source.time is None
-        and isinstance(source, JoinedGrid | TiledGrid)
+        and source.reads_rows
         and not source.layout.has_corners
         and onto.way.how in (AREA, MAJORITY)
         and source.layout.crs == onto.layout.crs
@@ -283,7 +283,7 @@ def band_rows(plan: GridPlan) -> int:
         return min(rows, choices.rows_beneath(plan.cells.shape[1]))
     if written.has_corners:
         return rows
-    values_only = isinstance(plan.reducer, SingleSteps) and plan.request.gridding.product == VALUE
+    values_only = not plan.reducer.combines and plan.request.gridding.product == VALUE
     what = "two systems" if not one_system else "steps" if values_only else "combined"
     return choices.band_height(written.shape, plan.cells.size, CHUNK, what)
 
@@ -441,7 +441,7 @@ def output_variables(plan: GridPlan) -> tuple[OutputVariable, ...]:
     variable, product, base = plan.source.variable, plan.request.gridding.product, plan.base
     way = CELL_METHODS[plan.combine]
     name, long_name, unit = variable.name, variable.title, plan.unit
-    if not isinstance(plan.reducer, SingleSteps) and plan.source.time is not None:
+    if plan.reducer.combines and plan.source.time is not None:
         how = {MIN: "lowest", MAX: "highest"}.get(plan.combine, plan.combine)
         of = long_name[:1].lower() + long_name[1:] if long_name[1:2].islower() else long_name
         long_name = f"{how} of {of}"

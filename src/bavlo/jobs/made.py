@@ -132,17 +132,3 @@ def _whole_grid(layout: GridLayout) -> Overlay:
     ends = np.array([0, cells.size])
     index, fraction = cells.astype(np.int32), np.ones(cells.size)
     return Overlay(layout.shape, cells, ends, index, fraction, areas, np.array([areas.sum()]))
-
-
-def combine_text(source: GridSource) -> str:
-    """How the grids of a formula were combined, as in the column; empty where they were not."""
-    if not isinstance(source, DerivedGrid | RegionalGrid):
-        return ""
-    made = source if isinstance(source, DerivedGrid) else source.source
-    parts = made.aligned.sources.values()
-    texts = [combine_text(p) if isinstance(p, DerivedGrid) else _how(p) for p in parts]
-    return ", ".join(dict.fromkeys(text for text in texts if text))
-
-
-def _how(source: GridSource) -> str:
-    return source.time.how if isinstance(source, PeriodGrid) else ""

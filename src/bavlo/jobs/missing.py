@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import groupby
+from typing import Any, cast
 
 import numpy as np
 
@@ -24,10 +25,9 @@ from bavlo.core.values.missing import (
 from bavlo.engine import choices
 from bavlo.errors import InputError
 from bavlo.grids.cells import CellSelection, whole
-from bavlo.grids.formats.cf_grid import CFGrid
 from bavlo.grids.formats.packing import Packing, limits_of_values
+from bavlo.grids.formats.rechunk import chunked_files
 from bavlo.grids.source import GridFile, GridSource, JoinedGrid, where
-from bavlo.grids.tiles import MosaicGrid, TiledGrid
 from bavlo.grids.urls import url_of
 from bavlo.jobs.reading import single_steps
 from bavlo.request.reporter import Reporter
@@ -102,11 +102,6 @@ def _covered(starts: list[int], side: int, size: int) -> np.ndarray:
     return np.unique(np.concatenate([np.arange(n, min(n + side, size)) for n in starts]))
 
 
-def _has_large_chunks(file: GridFile) -> bool:
-    """Whether looking at a step of it takes long, as many others are stored together with it."""
-    return isinstance(file, CFGrid) and file.needs_rechunking and file.chunk_size > LARGE_CHUNK
-
-
 def _steps_looked_at(source: JoinedGrid) -> list[int]:
     """Steps spread over the record; in a few runs where chunks hold many of them.
 
@@ -118,9 +113,9 @@ def _steps_looked_at(source: JoinedGrid) -> list[int]:
         return []
     if source.step_chunk == 1:
         return [int(n) for n in np.unique(np.linspace(0, steps - 1, STEPS_LOOKED_AT).astype(int))]
-    file = source.files[0]
     # A chunk so large takes a second to inflate: those that others look at too must do.
-    count = 1 if _has_large_chunks(file) else RUNS_LOOKED_AT
+    large = any(file.chunk_size > LARGE_CHUNK for file in chunked_files(source))
+    count = 1 if large else RUNS_LOOKED_AT
     length = STEPS_LOOKED_AT // count
     runs = np.linspace(0, max(steps - length, 0), count).astype(int)
     if source.step_chunk >= length:  # each in one chunk
@@ -209,27 +204,22 @@ class LookedAt:
 
 def look_for_marks(source: GridSource, what: Quantity, jobs: int = 1) -> LookedAt:
     """Look for marks of no data in a grid, or in all tiles of one."""
-    if isinstance(source, TiledGrid | MosaicGrid):
-        looked = [look_for_marks(tile, what, jobs) for tile in source.tiles]
-        tiles = tuple(each.source for each in looked if isinstance(each.source, JoinedGrid))
-        return LookedAt(
-            replace(source, tiles=tiles),
-            tuple(dict.fromkeys(text for each in looked for text in each.certain)),
-            tuple(dict.fromkeys(value for each in looked for value in each.doubtful)),
-        )
-    if not isinstance(source, JoinedGrid) or what.kind == CLASS or source.takes_all:
-        return LookedAt(source)
-    source, limits = _limits_judged(source)
-    found = inspect(source, what, jobs)
-    marked = replace(source, files=_marked(source, what, found), looked_at=(found.low, found.high))
-    return LookedAt(
-        marked,
-        (
-            *limits,
-            *(certain_text(mark, found.looked_at) for mark in found.all_marks if mark.is_certain),
-        ),
-        tuple(mark.value for mark in found.all_marks if not mark.is_certain),
-    )
+    tiles, certain, doubtful = [], [], []
+    for tile in source.tiles:
+        if what.kind == CLASS or tile.takes_all:
+            return LookedAt(source)
+        tile, limits = _limits_judged(tile)
+        found = inspect(tile, what, jobs)
+        files, extent = _marked(tile, what, found), (found.low, found.high)
+        tiles.append(replace(tile, files=files, looked_at=extent))
+        marks = found.all_marks
+        certain += [*limits, *(certain_text(m, found.looked_at) for m in marks if m.is_certain)]
+        doubtful += [mark.value for mark in marks if not mark.is_certain]
+    if len(tiles) == 1:
+        source = tiles[0]
+    elif tiles:
+        source = replace(cast(Any, source), tiles=tuple(tiles))
+    return LookedAt(source, tuple(dict.fromkeys(certain)), tuple(dict.fromkeys(doubtful)))
 
 
 def _limits_judged(source: JoinedGrid) -> tuple[JoinedGrid, tuple[str, ...]]:
@@ -324,8 +314,8 @@ def check_range(source: GridSource, low: float, high: float) -> None:
     ------
     InputError
     """
-    for tile in source.tiles if isinstance(source, TiledGrid | MosaicGrid) else (source,):
-        if not isinstance(tile, JoinedGrid) or tile.looked_at is None:
+    for tile in source.tiles:
+        if tile.looked_at is None:
             continue
         for dtype, packing in {(_stored_type(f), f.packing): None for f in tile.files}:
             _, values = marks_read(tile, dtype, packing)

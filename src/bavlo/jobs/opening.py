@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from itertools import product
-from typing import Any
+from typing import Any, cast
 
 from bavlo.core.stats.measures import SHARES
 from bavlo.core.time.axis import PERIOD, iso_day
@@ -21,12 +21,10 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.units import is_temperature
 from bavlo.errors import InputError, RequestError
-from bavlo.grids.derived import DifferencedGrid
 from bavlo.grids.digest import take_ahead
 from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.open import open_grid
-from bavlo.grids.source import GridSource, JoinedGrid, is_climatology, where
-from bavlo.grids.tiles import MosaicGrid, TiledGrid
+from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.jobs.accumulations import accumulated_text, differenced
 from bavlo.jobs.missing import holds_codes, inspected
 from bavlo.jobs.reading import check_room_for_chunks
@@ -83,8 +81,8 @@ def named(source: GridSource, name: str) -> GridSource:
         return source
     what = quantity(source.variable, where(source))
     variable = replace(source.variable, name=name, kind=what.kind, kind_evidence=what.why)
-    assert isinstance(source, JoinedGrid | TiledGrid | MosaicGrid | DifferencedGrid)
-    return replace(source, variable=variable)
+    renamed: GridSource = replace(cast(Any, source), variable=variable)
+    return renamed
 
 
 def settled(source: GridSource, report: Reporter, jobs: int = 1) -> GridSource:
@@ -108,10 +106,10 @@ def settled(source: GridSource, report: Reporter, jobs: int = 1) -> GridSource:
 
 def named_codes(source: GridSource, what: Quantity) -> GridSource:
     """A grid of a few whole numbers without unit, whose kind nothing tells; any other as it is."""
-    if isinstance(source, JoinedGrid | TiledGrid | MosaicGrid) and holds_codes(source, what):
+    if source.tiles and holds_codes(source, what):
         evidence = "a few whole numbers without unit"
         variable = replace(source.variable, kind=NOT_TOLD, kind_evidence=evidence)
-        return replace(source, variable=variable)
+        source = replace(cast(Any, source), variable=variable)
     return source
 
 

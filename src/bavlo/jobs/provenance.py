@@ -13,7 +13,6 @@ import shapely
 
 from bavlo import __version__
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.space.regions import Regions
 from bavlo.core.time.axis import TimeAxis, iso_day
 from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.errors import public
@@ -203,9 +202,10 @@ def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str
         return {"places": list(regions.regions.labels)}
     names = _fingerprint(*regions.regions.labels)
     found = _input(regions.path, names, {}, checksum=checksum)
-    if isinstance(regions.regions, Regions):
+    outlines = regions.regions.outlines
+    if outlines is not None:
         digest = hashlib.sha256()
-        for outline in shapely.to_wkb(regions.regions.geometry).tolist():
+        for outline in shapely.to_wkb(outlines).tolist():
             digest.update(outline or b"")
         found |= {"digest": digest.hexdigest(), "digest_of": "outlines as used"}
     elif regions.path.is_file():

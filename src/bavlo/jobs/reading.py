@@ -13,8 +13,7 @@ from bavlo.engine.memory import fitting_jobs
 from bavlo.engine.protocol import Needs, Resources
 from bavlo.engine.threads import in_order
 from bavlo.grids.cells import CellSelection
-from bavlo.grids.formats.cf_grid import CFGrid
-from bavlo.grids.formats.rechunk import Room, rechunked
+from bavlo.grids.formats.rechunk import Room, chunked_files, rechunked
 from bavlo.grids.formats.turned import worker_bytes
 from bavlo.grids.source import GridSource, files_of
 from bavlo.request.reporter import Reporter
@@ -44,7 +43,7 @@ def check_room_for_chunks(source: GridSource, run: Resources) -> None:
     RequestError
         Which names the least memory that is enough.
     """
-    turned = [f for f in source.files if isinstance(f, CFGrid) and f.needs_rechunking]
+    turned = chunked_files(source)
     if turned:
         largest = max(turned, key=lambda file: file.chunk_size)
         fitting_jobs(run.jobs, run.memory, Needs(worker_bytes(largest, run.memory), 0.0))

@@ -34,7 +34,7 @@ def overlay_of(
     regions: Regions | Zones, layout: GridLayout, at_points: str, jobs: int = 1
 ) -> Overlay:
     """Shared areas of polygons, points or zones and the cells of a grid."""
-    if at_points != AT_POINTS[0] and (isinstance(regions, Zones) or not regions.are_points):
+    if at_points != AT_POINTS[0] and not regions.are_points:
         raise RequestError("at_points", "changes nothing: no region is a point", "leave it out")
     if isinstance(regions, Zones):
         return zone_overlay(regions, layout)

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from bavlo.core.space.regions import Regions
 from bavlo.regions.read import RegionFile
 from bavlo.request.filling import asked
 from bavlo.request.request import Request
@@ -53,9 +52,9 @@ class TableResult:
 def shapes_of(found: RegionFile) -> Shapes | None:
     """The regions of a file as a table's companions."""
     regions = found.regions
-    if not isinstance(regions, Regions):
+    if regions.outlines is None:
         return None
-    return Shapes(tuple(regions.labels), regions.geometry, found.fields, regions.crs)
+    return Shapes(tuple(regions.labels), regions.outlines, found.fields, regions.crs)
 
 
 def together(request: Request, results: Sequence[TableResult]) -> TableResult:

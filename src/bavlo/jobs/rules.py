@@ -14,7 +14,6 @@ from bavlo.core.values.combine import TOTAL
 from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total_unit_of
 from bavlo.core.values.units import convert, known_unit
 from bavlo.errors import RequestError
-from bavlo.grids.formats.raster import RasterGrid
 from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.request.request import Request, TimeRequest
 
@@ -139,7 +138,7 @@ def _kind_as_long_as(time: TimeAxis, step: float) -> str:
 USES: dict[str, tuple[Callable[[GridSource], bool], str]] = {
     "dates": (
         lambda source: any(
-            isinstance(file, RasterGrid) or (file.times is not None and file.times.from_name)
+            file.is_raster or (file.times is not None and file.times.from_name)
             for file in source.files
         ),
         "has a time axis of its own or is no raster, so no date is read from its name",
@@ -149,7 +148,7 @@ USES: dict[str, tuple[Callable[[GridSource], bool], str]] = {
         "has no further dimension of more than one value",
     ),
     "grid_crs": (
-        lambda source: any(isinstance(file, RasterGrid) for file in source.files),
+        lambda source: any(file.is_raster for file in source.files),
         "is no raster, and tells its reference system itself",
     ),
     **{

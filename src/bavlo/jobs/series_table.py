@@ -213,9 +213,7 @@ def _combine_text(plan: SeriesPlan) -> str:
     if plan.request.time.combine.degree_days is not None:
         return str(plan.request.time.combine)
     if plan.time.length == PERIOD:
-        from bavlo.jobs.made import combine_text
-
-        return combine_text(plan.inputs.source)
+        return plan.inputs.source.how_combined
     return f"running {plan.combine}" if plan.request.time.combine.running else plan.combine
 
 

@@ -23,7 +23,7 @@ from bavlo.core.time.assignment import Assignment
 from bavlo.core.time.axis import TimeAxis
 from bavlo.engine.segments import Segment
 from bavlo.grids.digest import step_digests
-from bavlo.grids.source import GridSource, JoinedGrid
+from bavlo.grids.source import GridSource
 from bavlo.jobs.regions import FurtherWeights
 from bavlo.kept import keep, load
 
@@ -171,16 +171,17 @@ def _chains(segments: Sequence[Segment]) -> Iterator[list[Segment]]:
 
 def source_digests(source: GridSource) -> np.ndarray | None:
     """(T,) int64 digests of the steps of a grid; None where they cannot be had."""
-    if not isinstance(source, JoinedGrid) or source.time is None:
+    if len(source.tiles) != 1 or source.time is None:
         return None
+    (joined,) = source.tiles
     out = np.zeros(len(source.time), np.int64)
-    for n, file in enumerate(source.files):
-        own = source.file_of == n
+    for n, file in enumerate(joined.files):
+        own = joined.file_of == n
         steps = 1 if file.times is None else file.times.stamps.size
         found = step_digests(file, steps)
         if found is None:
             return None
-        out[own] = found[source.step_in[own]]
+        out[own] = found[joined.step_in[own]]
     return out
 
 

@@ -226,11 +226,10 @@ class _Place:
         """The cells with their values."""
         regions = self.plan.inputs.regions.regions
         outline: RegionEdges | None = None
-        if isinstance(regions, Regions):
+        if regions.outlines is not None:
+            alone = regions.outlines[[self.region]]
             outline = edges_on_grid(
-                Regions(
-                    (regions.labels[self.region],), regions.geometry[[self.region]], regions.crs
-                ),
+                Regions((regions.labels[self.region],), alone, regions.crs),
                 self.plan.inputs.source.layout,
             )
         overlay = self.index.overlay

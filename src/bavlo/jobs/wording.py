@@ -35,8 +35,8 @@ def outside_notes(regions: Regions | Zones, entries: np.ndarray) -> np.ndarray:
         Cells that each region touches.
     """
     notes = np.where(entries == 0, "outside the grid", "").astype(object)
-    if isinstance(regions, Regions):
-        notes[shapely.is_empty(regions.geometry)] = "no geometry"
+    if regions.outlines is not None:
+        notes[shapely.is_empty(regions.outlines)] = "no geometry"
     return notes
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
@@ -20,6 +21,8 @@ from bavlo.core.values.combine import TOTAL
 
 class CellReducer(PeriodReducer[CellValues]):
     """Combine the steps of each cell."""
+
+    combines = True
 
     def state_of(self, block: Block, cells: np.ndarray) -> OpenPeriods:
         """Combine the values (T, C) of a block."""
@@ -39,6 +42,8 @@ class SingleSteps:
 
     Much faster than `CellReducer`, and with a third of its memory.
     """
+
+    combines: ClassVar[bool] = False
 
     step_weights: StepWeights
     rules: Rules

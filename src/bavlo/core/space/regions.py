@@ -38,6 +38,11 @@ class Regions:
         return len(self.labels)
 
     @property
+    def outlines(self) -> np.ndarray | None:
+        """The polygons; zones have none."""
+        return self.geometry
+
+    @property
     def are_points(self) -> bool:
         """Whether they are points rather than areas."""
         return bool(len(self)) and bool((shapely.get_type_id(self.geometry) == 0).all())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from typing import ClassVar
 
 import numpy as np
 
@@ -33,6 +34,8 @@ class Zones:
     labels: tuple[str, ...]
     zone: np.ndarray
     layout: GridLayout
+    are_points: ClassVar[bool] = False
+    outlines: ClassVar[np.ndarray | None] = None
 
     def __len__(self) -> int:
         return len(self.labels)

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 
@@ -57,6 +58,7 @@ class CFGrid:
     keeps_slabs: bool = False
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
+    is_raster: ClassVar[bool] = False
 
     @property
     def chunk_size(self) -> int:

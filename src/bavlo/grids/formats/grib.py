@@ -7,6 +7,7 @@ import json
 from collections import defaultdict
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 
@@ -66,6 +67,8 @@ class GribGrid:
     packing: Packing
     notes: tuple[str, ...] = ()
     step_chunk: int = 1
+    needs_rechunking: ClassVar[bool] = False
+    is_raster: ClassVar[bool] = False
 
     @property
     def dtype(self) -> np.dtype:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -75,6 +75,8 @@ class RasterGrid:
     likeness: tuple[Any, ...] = ()
     remote_size: int | None = None
     is_masked: bool = False
+    needs_rechunking: ClassVar[bool] = False
+    is_raster: ClassVar[bool] = True
 
     @property
     def stored(self) -> np.dtype | None:

@@ -23,7 +23,7 @@ from bavlo.grids.cells import CellSelection
 from bavlo.grids.formats.cf_grid import CFGrid
 from bavlo.grids.formats.packing import Packing
 from bavlo.grids.formats.turned import Fitting, TurnedChunks
-from bavlo.grids.source import GridFile, GridSource, JoinedGrid, OfFile
+from bavlo.grids.source import GridFile, GridSource, OfFile
 
 KEPT_SLABS = 2
 SLAB_SHARE = 1 / 12  # of the memory that a slab may take
@@ -142,6 +142,11 @@ class Room:
         return steps * cells.size * 8 <= SLAB_SHARE * self.memory
 
 
+def chunked_files(source: GridSource) -> list[CFGrid]:
+    """The files of a grid whose chunks of many steps must be turned about."""
+    return [cast(CFGrid, file) for file in source.files if file.needs_rechunking]
+
+
 @contextmanager
 def rechunked(
     source: GridSource, cells: CellSelection, room: Room, tell: Callable[[str], None]
@@ -155,9 +160,7 @@ def rechunked(
     tell
         Hears of scratch files and their size, and of chunks that are inflated again.
     """
-    if not isinstance(source, JoinedGrid) or not any(
-        isinstance(file, CFGrid) and file.needs_rechunking for file in source.files
-    ):
+    if len(source.tiles) != 1 or not chunked_files(source):
         yield source
         return
     scratch: Path | None = None
@@ -193,7 +196,7 @@ def rechunked(
                 f"chunks hold many steps of few cells: {size / 2**20:.0f} MB of used cells go to a "
                 f"scratch file in {scratch} first"
             )
-        yield replace(source, files=tuple(files))
+        yield replace(source.tiles[0], files=tuple(files))
     finally:
         files.clear()
         for each in turned:

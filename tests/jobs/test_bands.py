@@ -21,7 +21,7 @@ SYSTEMS = {"lonlat": ("OGC:CRS84", 78, -32, 0.05), "plane": ("EPSG:32744", 2e5, 
 COUNTS = ["--kind", "count", "--measure", "sum,mean,min,max,range,std,cv,count"]
 DEPTHS = [
     "--kind", "amount", "--input-unit", "mm", "--combine", "total",
-    "--measure", "mean,volume,cv,count",
+    "--measure", "mean,volume,cv,count,p90",
 ]  # fmt: skip
 STATES = ["--kind", "state", "--input-unit", "degC", "--measure", "mean,std,range,max"]
 
@@ -135,9 +135,17 @@ def test_trace_of_a_number_from_bands_gives_it_back(world):
             assert value == pytest.approx(next(iter(numbers.values())), rel=1e-9)
 
 
-def test_measures_that_need_all_cells_at_once_stand_beside_those_of_sums(world):
-    words = ["--kind", "count", "--measure", "sum,median"]
-    assert_alike(*both(world, "p.csv", "people", *words))
+RANKS = "p0,p1,p10,p50,median,p77.7,p99.9,p100,sum,std"
+
+
+@pytest.mark.parametrize("name", ["people", "cover"])  # few and many cells of one value
+def test_percentiles_of_bands_are_those_of_all_cells_at_once(world, name):
+    found, wanted = both(world, "p.csv", name, "--kind", "count", "--measure", RANKS)
+    assert len({row["value"] for row in wanted}) > 9
+    assert_alike(found, wanted)
+
+
+def test_grids_with_a_weight_are_taken_step_by_step(world):
     weighted = ["--weight", "cover.tif", "--weight-kind", "density"]
     assert_alike(*both(world, "w.csv", "people", "--kind", "count", "--measure", "mean", *weighted))
 

@@ -7,7 +7,8 @@ regions.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -24,7 +25,8 @@ from bavlo.core.space.shared_areas import (
 )
 from bavlo.core.space.spans import Spans
 from bavlo.core.space.zones import Zones
-from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
+from bavlo.core.stats.band_ranks import RankIndex, RankTargets, edges_of
+from bavlo.core.stats.bands import ADDED_UP, BandIndex, SumsSample
 from bavlo.core.stats.measures import Measure
 from bavlo.core.values.kinds import RATE, Quantity
 from bavlo.engine import choices
@@ -34,6 +36,7 @@ from bavlo.engine.segments import Segment
 from bavlo.grids.cells import WholeRows
 from bavlo.grids.source import GridSource, files_of
 from bavlo.grids.urls import url_of
+from bavlo.jobs.missing import squares
 from bavlo.regions.cache import cached
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
@@ -96,44 +99,64 @@ class RowReader:
 class BandReducer:
     """Sums of all bands, from which measures are computed once all rows are in."""
 
-    index: BandIndex
+    index: BandIndex | RankIndex
 
-    def update(self, block: Block, values: np.ndarray) -> list[BandSums]:
+    def update(self, block: Block, values: np.ndarray) -> list[Any]:
         """The sums of one band."""
         return [self.index.sums(block.first, values)]
 
-    def merge(self, earlier: BandSums, later: BandSums) -> BandSums:
+    def merge(self, earlier: Any, later: Any) -> Any:
         """The sums of both."""
         return earlier + later
 
-    def settle(self, state: BandSums) -> tuple[list[SumsSample], BandSums | None]:
-        """The sample of the whole grid, once it is whole."""
+    def settle(self, state: Any) -> tuple[list[Any], Any]:
+        """What the sums of the whole grid come to, once it is whole."""
         first, last = self.index.overlay.rows
         return (self.close(state), None) if state.rows == last - first else ([], state)
 
-    def close(self, state: BandSums) -> list[SumsSample]:
-        """The sample of all rows."""
-        return [SumsSample.of(state, self.index.overlay)]
+    def close(self, state: Any) -> list[Any]:
+        """What the sums of all rows come to."""
+        return [self.index.sample(state)]
 
 
 def sums_sample(
     run: Resources, source: GridSource, index: BandIndex, report: Reporter
 ) -> tuple[SumsSample, ValueRange]:
-    """Read a grid band by band, and add up what measures are made of; and the range of values."""
+    """Read a grid band by band, and add up what measures are made of; and the range of values.
+
+    Where percentiles are asked for the grid is read a second time.
+    """
+    if index.percents:
+        looked_at = [source.read(0, 1, cells).ravel() for cells in squares(source)]
+        edges = edges_of(np.concatenate(looked_at), index.overlay.regions)
+        index = replace(index, edges=edges)
+    sample: SumsSample = _of_all_bands(run, source, index, report)
+    if sample.sums.bins is not None:
+        targets = RankTargets.of(sample.sums.bins, index.edges, index.percents)
+        ranks = RankIndex(index.overlay, index.areas, index.edges, targets)
+        sample = replace(sample, percentiles=_of_all_bands(run, source, ranks, report))
+    lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)
+    highest = np.fmax.reduce(sample.sums.high, initial=-np.inf)
+    return sample, ValueRange(float(lowest), float(highest))
+
+
+def _of_all_bands(
+    run: Resources, source: GridSource, index: BandIndex | RankIndex, report: Reporter
+) -> Any:
+    """What the sums of all bands come to."""
     blocks = choices.bands_of(*index.overlay.rows, source.layout.shape[1])
-    needs = band_needs(source, index.overlay.rows, index.overlay.nbytes)
+    kept = index.overlay.nbytes + index.nbytes
+    needs = band_needs(source, index.overlay.rows, kept)
     segments = [
         Segment((block,), None if block is blocks[0] else 0, None if block is blocks[-1] else 0)
         for block in blocks
     ]
     reader, reducer = RowReader(source), BandReducer(index)
-    found: list[SumsSample] = []
+    found: list[Any] = []
     for settled in reduced(run, needs, report, reader, reducer, segments):
         found += settled
     (sample,) = found
-    lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)
-    highest = np.fmax.reduce(sample.sums.high, initial=-np.inf)
-    return sample, ValueRange(float(lowest), float(highest))
+    return sample
 
 
 def band_needs(source: GridSource, rows: tuple[int, int], overlay: float) -> Needs:

@@ -217,7 +217,8 @@ def open_inputs(request: Request, report: Reporter) -> SeriesInputs:
         if spans is not None:
             check_overlap(source, regions, spans, report)
             wanted = frozenset(measure.made_of for measure in measures)
-            index = BandIndex(spans, RowAreas(source.layout), wanted)
+            percents = {m.percent: None for m in measures if m.percent is not None}
+            index = BandIndex(spans, RowAreas(source.layout), wanted, tuple(percents))
             none = CellSelection(spans.shape, np.zeros(0, np.int64))
             return SeriesInputs(source, what, regions, index, none, *rules, FurtherWeights())
     shared = overlay_of(regions.regions, source.layout, asked.at_points, jobs)

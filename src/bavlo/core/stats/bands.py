@@ -6,6 +6,7 @@ A band is some whole rows of a grid. What `CellSample` is for the cells of some 
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -15,12 +16,24 @@ from bavlo.core.reduce.protocol import ENOUGH
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans
+from bavlo.core.stats.band_ranks import BinWeights
 from bavlo.core.stats.cell_sample import OverlayIndex, majority_of
 from bavlo.core.stats.classes import ClassAreas
-from bavlo.core.stats.measures import CLASSES, EXTREMES, MEANS, NUMBERS, SQUARES, TOTALS, VOLUMES
+from bavlo.core.stats.measures import (
+    CLASSES,
+    EXTREMES,
+    MEANS,
+    NUMBERS,
+    RANKS,
+    SQUARES,
+    TOTALS,
+    VOLUMES,
+)
 
+BYTES_OF_BIN, WAITING = 32, 6.0  # of the weights between values of a sample; sums at once
 Areas = tuple[np.ndarray, np.ndarray]
-ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES)  # what sums tell
+# What sums tell, and of ranks a second pass.
+ADDED_UP = (MEANS, TOTALS, NUMBERS, EXTREMES, SQUARES, VOLUMES, CLASSES, RANKS)
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,6 +55,8 @@ class BandSums:
         How many there are.
     classes
         Of some rows each, in their order; none where nobody asks.
+    bins
+        Between the values of a sample; None where nobody asks.
     """
 
     valid: np.ndarray
@@ -55,6 +70,7 @@ class BandSums:
     high: np.ndarray
     rows: int = 0
     classes: tuple[ClassAreas, ...] = ()
+    bins: BinWeights | None = None
 
     @classmethod
     def nothing(cls, regions: int) -> BandSums:
@@ -124,6 +140,7 @@ class BandSums:
             np.fmax(self.high, other.high),
             self.rows + other.rows,
             (*self.classes, *other.classes),
+            self.bins + other.bins if self.bins and other.bins else self.bins or other.bins,
         )
 
     @property
@@ -142,11 +159,23 @@ class BandIndex:
     ----------
     wanted
         Those of ADDED_UP that the measures are made of.
+    percents
+        Percentiles that are asked for.
+    edges
+        Values of a sample between which weights are added up for them.
     """
 
     overlay: Spans
     areas: RowAreas
     wanted: frozenset[str] = field(default_factory=frozenset)
+    percents: tuple[float, ...] = ()
+    edges: np.ndarray = field(default_factory=lambda: np.zeros(0))
+
+    @property
+    def nbytes(self) -> float:
+        """What sums take in memory, some of which wait to be merged."""
+        bins = self.overlay.regions * (self.edges.size + 1) * bool(self.percents)
+        return BYTES_OF_BIN * WAITING * bins
 
     def of_region(self, region: int) -> Overlay:
         """The overlay of one region and the cells that it touches."""
@@ -162,13 +191,22 @@ class BandIndex:
         block : (n, nx) float64
             Values, NaN where there is no data.
         """
-        total = BandSums.nothing(self.overlay.regions)
+        total, bins = BandSums.nothing(self.overlay.regions), None
+        if self.percents:
+            bins = BinWeights.nothing(self.overlay.regions, self.edges)
         for some in batches(len(block), 2 * block.shape[1]):
             rows = first + some.start, first + some.stop
             spans = self.overlay.of_rows(*rows)
             areas = self.areas.weights(*rows), self.areas.square_km(*rows)
             total = total + BandSums.of(spans, block[some], areas, self.wanted)
-        return total.settled
+            if bins is not None:
+                bins.take_in(spans, block[some], areas[0], self.edges)
+        return replace(total.settled, bins=bins)
+
+    def sample(self, sums: BandSums) -> SumsSample:
+        """What measures are computed from, once all bands are in."""
+        weight = np.where(self.overlay.region_weight > 0, self.overlay.region_weight, np.inf)
+        return SumsSample(sums.settled, self.overlay.outside(), weight)
 
 
 @dataclass(frozen=True, eq=False)
@@ -181,17 +219,14 @@ class SumsSample:
         Of all bands together.
     outside, region_weight : (R,) float64
         As of the overlay.
+    percentiles : (R,) of each
+        From a second pass.
     """
 
     sums: BandSums
     outside: np.ndarray
     region_weight: np.ndarray
-
-    @classmethod
-    def of(cls, sums: BandSums, overlay: Spans) -> SumsSample:
-        """From the sums of all bands together."""
-        weight = np.where(overlay.region_weight > 0, overlay.region_weight, np.inf)
-        return cls(sums.settled, overlay.outside(), weight)
+    percentiles: Mapping[float, np.ndarray] = field(default_factory=dict)
 
     @property
     def never_valid(self) -> np.ndarray:
@@ -267,8 +302,8 @@ class SumsSample:
         return self.sums.classes[0]
 
     def percentile(self, percent: float) -> np.ndarray:
-        """Sums tell no percentiles."""
-        raise ValueError("percentiles are not made of sums")
+        """(1, R) weighted percentile."""
+        return self.percentiles[percent][None]
 
     def _each(self, total: np.ndarray) -> np.ndarray:
         with np.errstate(invalid="ignore", divide="ignore"):

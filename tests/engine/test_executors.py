@@ -9,7 +9,7 @@ import pytest
 from bavlo import compiled
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.region_reducers import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
 from bavlo.engine import choices, dask, memory

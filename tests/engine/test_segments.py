@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.region_reducers import CellFirst, RegionFirst
 from bavlo.core.stats.cell_sample import OverlayIndex
 from bavlo.core.stats.measures import parse_measure
 from bavlo.core.time.assignment import Assignment

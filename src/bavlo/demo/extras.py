@@ -14,8 +14,7 @@ from bavlo.core.space.regions import region_edges
 from bavlo.core.space.shared_areas import overlay
 from bavlo.demo.weather import LAT, LON, elevation, land_layout, land_mask
 from bavlo.demo.world import CELL, NORTH, SEED, WEST, World
-from bavlo.regions.features import Features
-from bavlo.regions.vector import write
+from bavlo.regions.vector import Features, write
 
 LAND_COVER = {1: "forest", 2: "pasture", 3: "crops", 4: "heath", 5: "bare rock", 6: "town"}
 STATIONS = {

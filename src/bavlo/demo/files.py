@@ -14,8 +14,7 @@ import shapely
 from bavlo.demo.extras import RASTER_MONTH, write_extras, write_station_rain
 from bavlo.demo.weather import LAT, LON, RAIN_STEP, Decade, make_decade
 from bavlo.demo.world import DISTRICT_CRS, DISTRICTS, SEED, YEARS, World, make_world
-from bavlo.regions.features import Features
-from bavlo.regions.vector import SHAPEFILE, write
+from bavlo.regions.vector import SHAPEFILE, Features, write
 
 FILL = -32768
 STUDY = "study.toml"

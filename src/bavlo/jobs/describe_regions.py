@@ -14,7 +14,6 @@ from bavlo.errors import BavloError, InputError
 from bavlo.jobs.describe_grids import Description, system_text
 from bavlo.jobs.wording import some_of
 from bavlo.regions import vector
-from bavlo.regions.features import Features
 from bavlo.regions.read import (
     RegionOptions,
     choose_label,
@@ -23,6 +22,7 @@ from bavlo.regions.read import (
     text_of,
 )
 from bavlo.regions.repair import repaired
+from bavlo.regions.vector import Features
 
 
 def describe_regions(path: Path, options: RegionOptions) -> Description:

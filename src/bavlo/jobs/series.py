@@ -10,7 +10,7 @@ import numpy as np
 
 from bavlo.core.reduce.period_state import StepWeights
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.region_reducers import CellFirst, RegionFirst
 from bavlo.core.reduce.series import SeriesReducer, ValueRange
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.stats.bands import BandIndex

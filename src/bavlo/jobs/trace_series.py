@@ -11,7 +11,7 @@ import numpy as np
 
 from bavlo.core.batches import batches
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst
+from bavlo.core.reduce.region_reducers import CellFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.space.projection import edges_on_grid
 from bavlo.core.space.regions import RegionEdges, Regions

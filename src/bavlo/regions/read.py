@@ -22,8 +22,8 @@ from bavlo.grids.cells import whole
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
 from bavlo.regions import vector
-from bavlo.regions.features import Features
 from bavlo.regions.repair import repaired
+from bavlo.regions.vector import Features
 
 JOINED = ","  # between fields that are joined to one label
 MOST_PAIRED = 8  # fields of which pairs are tried

@@ -12,6 +12,7 @@ import time
 import warnings
 import zipfile
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -22,9 +23,37 @@ import shapely
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
-from bavlo.regions.features import Features
 from bavlo.regions.loading import vector_library
 from bavlo.regions.text_encoding import doubt_of
+
+
+@dataclass(frozen=True, eq=False)
+class Features:
+    """The features of one layer, as they are in the file.
+
+    Parameters
+    ----------
+    geometry : (N,) object array
+        Shapely geometries; None where the file has none.
+    fields
+        Attribute columns by name.
+    crs
+        Reference system, or empty where the file does not say.
+    driver
+        What kind of file it is.
+    layer
+        Name of the layer.
+    notes
+        What was mended in reading.
+    """
+
+    geometry: np.ndarray
+    fields: dict[str, np.ndarray]
+    crs: str
+    driver: str
+    layer: str
+    notes: tuple[str, ...] = ()
+
 
 ENDINGS = (
     ".geojson",

@@ -11,7 +11,7 @@ from hypothesis.extra import numpy as arrays
 from bavlo.core.reduce.merging import InOrder
 from bavlo.core.reduce.period_state import Rules
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.region_reducers import CellFirst, RegionFirst
 from bavlo.core.space.overlay import Overlay
 from bavlo.core.stats import spatial
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from bavlo.core.reduce.period_reducer import OpenPeriods, PeriodReducer
 from bavlo.core.reduce.period_state import (
     CellValues,
     Coverage,
@@ -14,7 +15,6 @@ from bavlo.core.reduce.period_state import (
     Rules,
     StepWeights,
 )
-from bavlo.core.reduce.periods import OpenPeriods, PeriodReducer
 from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.values.combine import TOTAL
 

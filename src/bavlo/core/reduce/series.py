@@ -7,10 +7,10 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from bavlo.core.reduce.period_reducer import OpenPeriods
 from bavlo.core.reduce.period_state import PeriodValues
-from bavlo.core.reduce.periods import OpenPeriods
 from bavlo.core.reduce.protocol import Block
-from bavlo.core.reduce.regions import CellFirst, RegionFirst
+from bavlo.core.reduce.region_reducers import CellFirst, RegionFirst
 
 IN_CACHE = 2**16  # values that are still near when they are looked at again
 

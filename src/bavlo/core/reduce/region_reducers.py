@@ -10,6 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
+from bavlo.core.reduce.period_reducer import BlockSteps, OpenPeriods, PeriodReducer
 from bavlo.core.reduce.period_state import (
     Coverage,
     PeriodState,
@@ -18,7 +19,6 @@ from bavlo.core.reduce.period_state import (
     Rules,
     StepWeights,
 )
-from bavlo.core.reduce.periods import BlockSteps, OpenPeriods, PeriodReducer
 from bavlo.core.reduce.protocol import ENOUGH, Block
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
 from bavlo.core.stats.measures import Measure

@@ -150,6 +150,7 @@ def main():
         "sum": ["series", *of_numbers, *by, "--measure", "sum"],
         "mean and std": ["series", *of_numbers, *by, "--measure", "mean,std"],
         "lowest and highest": ["series", *of_numbers, *by, "--measure", "min,max"],
+        "median and p90": ["series", *of_numbers, *by, "--measure", "median,p90"],
         "onto 0.05 degrees": ["grid", *of_numbers, *onto],
         "majority": ["series", *of_classes, *by, "--measure", "majority"],
         "shares": ["series", *of_classes, *by, "--measure", "shares"],

@@ -258,7 +258,8 @@ def needs_of_bands(rows: tuple[int, int], width: int, kept: float, *, tiled: boo
     most = longest(bands_of(*rows, width))
     part = max(width, min(most * width, AT_ONCE // 2))
     copies = COPIES["band of tiles" if tiled else "band"]
-    return Needs(NUMBER * (most * width * copies + part * COPIES["rows of a band"]), kept)
+    block = NUMBER * (most * width * copies + part * COPIES["rows of a band"])
+    return Needs(block, kept, counted="rows")
 
 
 def with_loops(run: Resources, needs: Needs, what: str, values: float) -> Needs:

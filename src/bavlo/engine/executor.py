@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 
 from bavlo import compiled
 from bavlo.core.reduce.protocol import Reducer
@@ -45,13 +46,14 @@ def executor(resources: Resources, needs: Needs, report: Listener) -> Iterator[E
     if resources.cluster is None:
         jobs = fitting_jobs(resources.jobs, resources.memory, needs)
         report.note(f"threads: {jobs}; {each}{loops}")
-        yield Threads(jobs, needs.room, resources.scratch, report.progress, report.note)
+        progress = partial(report.progress, what=needs.counted)
+        yield Threads(jobs, needs.room, resources.scratch, progress, report.note)
         return
     from bavlo.engine import dask
 
     with dask.client(resources.cluster, resources.jobs) as client:
         report.note(f"cluster: {resources.cluster}; {each}{loops}")
-        yield dask.Cluster(client, report.progress)
+        yield dask.Cluster(client, partial(report.progress, what=needs.counted))
 
 
 def reduced(

@@ -8,7 +8,7 @@ what is added to what, and in which order, follows from the plan.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
@@ -71,22 +71,26 @@ class Needs:
         What is kept all the time: results, open periods, records.
     room
         Of `kept`, what records may take before they go to a scratch file.
+    counted
+        What is counted while it is under way: steps or rows.
     """
 
     block: float
     kept: float
     room: float = 0.0
+    counted: str = "steps"
 
     def beside(self, other: Needs) -> Needs:
         """What is enough for this work and another, whose blocks are not under way at once."""
-        return Needs(max(self.block, other.block), self.kept + other.kept, self.room + other.room)
+        block, kept = max(self.block, other.block), self.kept + other.kept
+        return replace(self, block=block, kept=kept, room=self.room + other.room)
 
 
 class Listener(Protocol):
     """Hears of what is under way."""
 
-    def progress(self, done: int, total: int) -> None:
-        """So many of all steps are done."""
+    def progress(self, done: int, total: int, what: str = "steps") -> None:
+        """So many of all of them are done."""
 
     def note(self, text: str) -> None:
         """What whoever asks for more words should know."""

@@ -133,6 +133,7 @@ def sums_sample(
     sample: SumsSample = _of_all_bands(run, source, index, report)
     if sample.sums.bins is not None:
         targets = RankTargets.of(sample.sums.bins, index.edges, index.percents)
+        report.stage("reading again for percentiles")
         ranks = RankIndex(index.overlay, index.areas, index.edges, targets)
         sample = replace(sample, percentiles=_of_all_bands(run, source, ranks, report))
     lowest = np.fmin.reduce(sample.sums.low, initial=np.inf)

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.row_areas import RowAreas
 from bavlo.core.space.spans import Spans
-from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums, SumsSample
+from bavlo.core.stats.bands import ADDED_UP, BandIndex, BandSums
 from bavlo.core.stats.cell_sample import LEAST_COVER
 from bavlo.errors import RequestError
 
@@ -137,7 +137,7 @@ def test_the_mean_of_equal_cells_is_their_value_and_they_do_not_vary(seed, value
     values, spans = a_band(seed, 300, 0.2)
     values = np.where(np.isnan(values), np.nan, value)
     index = BandIndex(spans, RowAreas(layout_of(300)), frozenset(("means", "squares")))
-    sample = SumsSample.of(index.sums(0, values[:2]) + index.sums(2, values[2:]), spans)
+    sample = index.sample(index.sums(0, values[:2]) + index.sums(2, values[2:]))
     known = ~np.isnan(sample.sums.low)
     assert known.any()
     assert (sample.mean[0, known] == value).all()

@@ -10,7 +10,9 @@ from bavlo.cli.parsing import Parser, add_options
 from bavlo.errors import RequestError
 
 if TYPE_CHECKING:
+    from bavlo.jobs.driver import Made
     from bavlo.jobs.result import TableResult
+    from bavlo.request.request import OutputRequest, Request
 
 MOST_LINES = 24
 ON_DEMO_DATA = "examples on the demo data (made by `bavlo demo`):\n"
@@ -190,7 +192,6 @@ def run(command: str, arguments: list[str]) -> int:
     from bavlo.cli.screen import Screen, shown
     from bavlo.jobs.driver import make
     from bavlo.request.filling import make_request
-    from bavlo.tables.formats import beside
 
     request = make_request(command, given)
     began, quiet = time.monotonic(), given.get("quiet", False)
@@ -201,42 +202,52 @@ def run(command: str, arguments: list[str]) -> int:
         screen.close()
     for line in made.words:
         print(shown(line))
-    words = sys.stdout
     if made.table is not None:
-        if request.output.format:
-            _to_standard_output(made.table, request.output.format, request.output.layout)
-            words = sys.stderr
-        elif not request.output.out:
-            from bavlo.cli.preview import preview
-            from bavlo.tables.layouts import laid_out
-
-            rows = preview(laid_out(made.table.table, request.output.layout))
-            print(f"{shown(made.table.title)}\n\n{rows}\n")
+        _show(made.table, request.output)
     if not quiet:
-        took = "" if made.table is None else f", in {time.monotonic() - began:.1f} s"
-        for n, line in enumerate(made.summary[:MOST_LINES]):
-            print(shown(line) + (took if n == 0 else ""), file=words)
-        if len(made.summary) > MOST_LINES:
-            print(f"… and {len(made.summary) - MOST_LINES} more regions", file=words)
-        for path in made.written:
-            where = beside(path).name if beside(path).exists() else "it"
-            about = "" if command == "report" else f", and how it came to be in {where}"
-            print(shown(f"wrote {path}{about}"), file=words)
-        if made.table is not None and not (request.output.out or request.output.format):
-            print("write it all with --out FILE.csv, draw it with --out FILE.png", file=words)
+        _tell(made, request, time.monotonic() - began)
     screen.finish()
     return 0
 
 
-def _to_standard_output(result: TableResult, kind: str, layout: str) -> None:
-    """The whole table, as CSV or JSON."""
+def _show(result: TableResult, output: OutputRequest) -> None:
+    """The whole table as CSV or JSON, where that is asked for; some of it, where no file is."""
+    from bavlo.cli.screen import shown
+    from bavlo.tables.layouts import laid_out
+
+    if not output.format:
+        if not output.out:
+            from bavlo.cli.preview import preview
+
+            rows = preview(laid_out(result.table, output.layout))
+            print(f"{shown(result.title)}\n\n{rows}\n")
+        return
     from bavlo.cli.endings import for_data
     from bavlo.tables import csv, json
     from bavlo.tables.formats import Companions
-    from bavlo.tables.layouts import laid_out
 
-    table = laid_out(result.table, layout)
-    if kind == "csv":
+    table = laid_out(result.table, output.layout)
+    if output.format == "csv":
         csv.write(table, for_data())
     else:
         json.write(table, for_data(), Companions(result.about))
+
+
+def _tell(made: Made, request: Request, seconds: float) -> None:
+    """What was computed, in how many seconds, and what was written."""
+    from bavlo.cli.screen import shown
+    from bavlo.tables.formats import beside
+
+    output = request.output
+    words = sys.stderr if output.format else sys.stdout
+    took = "" if made.table is None else f", in {seconds:.1f} s"
+    for n, line in enumerate(made.summary[:MOST_LINES]):
+        print(shown(line) + (took if n == 0 else ""), file=words)
+    if len(made.summary) > MOST_LINES:
+        print(f"… and {len(made.summary) - MOST_LINES} more regions", file=words)
+    for path in made.written:
+        where = beside(path).name if beside(path).exists() else "it"
+        about = "" if request.command == "report" else f", and how it came to be in {where}"
+        print(shown(f"wrote {path}{about}"), file=words)
+    if made.table is not None and not (output.out or output.format):
+        print("write it all with --out FILE.csv, draw it with --out FILE.png", file=words)

@@ -47,7 +47,7 @@ CASES = {
     "window.csv": f"series {RAIN} {W} --every month --window 3 --during 2001..2010 --measure mean",
     "running.csv": f"series {RAIN} {D} --every year --combine running --during 2009..2010",
     "degrees.csv": f"series {TMAX} {W} --combine 'degree-days above 18 degC' --every year",
-    "wmo.csv": f"series {TMAX} {W} --complete wmo --unit K",
+    "wmo.csv": f"series {TMAX} {W} --min-steps wmo --unit K",
     "span_so_far.csv": f"anomalies {RAIN} {W} --every year --same-span --base 1995..2015",
     "weight.csv": f"series {RAIN} {D} --weight {{d}}/people.tif --every year",
     "people.csv": f"series {{d}}/people.tif {D} --measure sum,max",
@@ -58,7 +58,7 @@ CASES = {
     "normals.csv": f"normals {RAIN} {W} --every month --statistic mean,std,p10,max --out {{o}} "
     "--out {o}.png",
     "normals_day.csv": f"normals {TMAX} {D} --every day --smooth 15 --statistic mean,p90",
-    "from_months.csv": f"normals {RAIN} {W} --every season --from-months",
+    "from_months.csv": f"normals {RAIN} {W} --every season --normals-from months",
     "anomalies.csv": f"anomalies {RAIN} {W} --every season --out {{o}} --out {{o}}.pdf",
     "spi.csv": "anomalies {d}/rain_months.csv --score spi --window 1,3,12 --during 2001..2018",
     "heavy.csv": f"extremes {RAIN} {W} --when 'rain >= 20 mm' --count days,share,spells,longest,"
@@ -100,7 +100,7 @@ CASES = {
     "odd_long.csv": f"series {{g}}/long.nc {R} --every all --measure mean,max,p90 --jobs 3",
     "odd_count.csv": f"extremes {{g}}/gaps.nc {R} --when '>= 4 mm for 2 days' --count days,share,"
     "longest,first --every month --min-steps 0.5 --events {o}.events.csv",
-    "odd_points.csv": "series {g}/gaps.nc --regions {g}/points.csv --at-points bilinear "
+    "odd_points.csv": "series {g}/gaps.nc --regions {g}/points.csv --measure bilinear "
     "--every month --min-steps 0.3",
     "odd_zones.csv": "series {g}/gaps.nc --regions {g}/zones.tif --every season --min-steps 0.3",
     "odd_onto.nc": "grid {g}/gaps.nc --onto {g}/rate.nc --every month --min-steps 0.2 --out {o}",
@@ -110,7 +110,7 @@ CASES = {
     "map.png": f"map {{d}}/rain_years.csv {W} --period 2007 --out {{o}}",
     "people_map.svg": f"map {{d}}/people.tif {W} --classes quantile --out {{o}}",
     "describe.txt": "describe {d}/rain_*.nc {d}/watersheds.geojson {d}/districts.zip "
-    "--format json",
+    "--out - --format json",
 }  # fmt: skip
 
 

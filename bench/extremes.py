@@ -63,8 +63,6 @@ def run(path, regions, arguments, memory):
             "year",
             "--memory",
             memory,
-            "--scratch",
-            WORK,
             "--out",
             WORK / "x.csv",
             "--replace",

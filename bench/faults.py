@@ -112,7 +112,7 @@ def make(folder):
     (folder / "points.csv").write_text("name,lon,lat\np,3.2,4.1\nq,7.5,5.5\n")
     stated = ["--kind", "amount", "--input-unit", "mm"]
     of_grid = ["--regions", "r.geojson", "--every", "month", "--out", "o.csv"]
-    raster = ["--regions", "r.geojson", *stated, "--grid-crs", "EPSG:4326", "--out", "o.csv"]
+    raster = ["--regions", "r.geojson", *stated, "--input-crs", "EPSG:4326", "--out", "o.csv"]
     cases = {n: ["series", n, *of_grid] for n in ("four.nc", "sums.nc", "classic.nc")}
     cases |= {n: ["series", n.partition("/")[0], *of_grid, *stated] for n in made}
     rasters = ("deflate.tif", "plain.tif", "plain.tif.gz", "grid.asc")

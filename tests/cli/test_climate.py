@@ -176,15 +176,15 @@ def test_normals_of_whole_years_are_those_of_years_without_a_gap(tmp_path):
     grid = write_grid(tmp_path / "rain.nc", block)
     given = {"base": "2001..2010", "combine": ["mean"]}
     plain = rows("normals", grid, regions, **given)
-    whole = rows("normals", grid, regions, **given, **{"whole-years": True})
+    whole = rows("normals", grid, regions, **given, **{"normals-from": "whole-years"})
     assert float(plain[0]["value"]) == pytest.approx(5.5)
     means = [(float(r["value"]), r["years"]) for r in whole if r["statistic"] == "mean"]
     expected = np.mean([1, 2, 4, 5, 6, 7, 8, 9, 10])
     assert means == [(pytest.approx(expected), "9")] * 12
-    against = rows("anomalies", grid, regions, **given, **{"whole-years": True})
+    against = rows("anomalies", grid, regions, **given, **{"normals-from": "whole-years"})
     assert {round(float(r["normal"]), 9) for r in against} == {round(expected, 9)}
     assert float(against[24]["value"]) == pytest.approx(3)  # January 2003 is reported all the same
     run("grid", grid, "--as", "normal", "--every", "month", "--base", "2001..2010", "--combine",
-        "mean", "--whole-years", "--out", tmp_path / "n.nc")  # fmt: skip
+        "mean", "--normals-from", "whole-years", "--out", tmp_path / "n.nc")  # fmt: skip
     with netCDF4.Dataset(tmp_path / "n.nc") as data:
         np.testing.assert_allclose(data["rain_normal"][:], expected, rtol=1e-6)

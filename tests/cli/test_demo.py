@@ -96,8 +96,8 @@ def test_the_extras_are_what_they_say(demo):
         "name",
         "--measure",
         "sum",
-        "--format",
-        "csv",
+        "--out",
+        "-",
         cwd=demo,
     ).stdout
     total = sum(float(row.split(",")[6]) for row in people.splitlines()[1:])
@@ -111,8 +111,8 @@ def test_the_extras_are_what_they_say(demo):
         "watersheds",
         "--measure",
         "shares",
-        "--format",
-        "csv",
+        "--out",
+        "-",
         cwd=demo,
     ).stdout
     shares = [float(r.split(",")[6]) for r in cover.splitlines()[1:] if ",share," in r]
@@ -122,10 +122,10 @@ def test_the_extras_are_what_they_say(demo):
         "rain_tif",
         "--regions",
         "zones.tif",
-        "--names",
+        "--label",
         "zones.csv",
-        "--format",
-        "csv",
+        "--out",
+        "-",
         cwd=demo,
     ).stdout.splitlines()
     assert months[1].startswith("Upper Corran,2018-07,2018-07-01,2018-07-31,rain,mean,")
@@ -136,10 +136,10 @@ def test_the_extras_are_what_they_say(demo):
         "stations.csv",
         "--during",
         "2018-07",
-        "--at-points",
+        "--measure",
         "bilinear",
-        "--format",
-        "csv",
+        "--out",
+        "-",
         cwd=demo,
     ).stdout.splitlines()
     assert len(at) == 7
@@ -154,8 +154,8 @@ def test_the_extras_are_what_they_say(demo):
         "year",
         "--during",
         "2018",
-        "--format",
-        "csv",
+        "--out",
+        "-",
         cwd=demo,
     )
     assert len(coarse.stdout.splitlines()) == 18

@@ -230,7 +230,16 @@ def test_a_year_under_way_is_compared_with_the_same_days(world):
 
 def test_normals_from_months_are_sums_and_means_of_theirs(world):
     folder, days, rain, tmax = world
-    options = ["--every", "season", "--from-months", "--base", "2001..2009", "--only", "far"]
+    options = [
+        "--every",
+        "season",
+        "--normals-from",
+        "months",
+        "--base",
+        "2001..2009",
+        "--only",
+        "far",
+    ]
     for name, values, how in (("rain", rain, "sum"), ("tmax", tmax, "mean")):
         found = table(folder, "normals", folder / f"{name}.nc", *options)
         months = pd.Series(values[:, 1, 2], index=days)["2001":"2009"].resample("MS").agg(how)

@@ -60,7 +60,7 @@ def test_words_that_are_like_nothing_get_no_hint():
 
 
 def test_regions_may_be_written_in_any_case_where_that_leaves_no_doubt(folder):
-    done = run(*SERIES, "--only", "OMBREL", "--format", "csv", "--every", "month", cwd=folder)
+    done = run(*SERIES, "--only", "OMBREL", "--out", "-", "--every", "month", cwd=folder)
     assert done.stdout.count("Ombrel") == 1 + done.stdout.count("Ombrel,2001-02")
 
 
@@ -107,8 +107,8 @@ def completed(line, cwd):
 def test_commands_options_regions_and_variables_complete(folder):
     pytest.importorskip("argcomplete")
     assert completed("bavlo se", folder) == ["series"]
-    found = completed("bavlo series rain.nc --reg", folder)
-    assert found == ["--regions", "--region-crs"]
+    found = completed("bavlo series rain.nc --mea", folder)
+    assert found == ["--measure"]
     line = "bavlo series rain.nc --regions w.geojson --only "
     assert "Ombrel" in completed(line + "Om", folder)
     assert completed("bavlo series rain.nc --variable ", folder) == ["rain"]

@@ -115,7 +115,7 @@ def test_regions_keep_the_cells_that_they_cover_by_half_touch_or_a_share(world, 
     kept = {}
     for name, more in (
         ("half", ()),
-        ("touch", ("--touching",)),
+        ("touch", ("--min-share", "0")),
         ("most", ("--min-share", "0.9")),
     ):
         out = tmp_path / f"{name}.nc"
@@ -183,12 +183,11 @@ def test_the_place_of_the_highest_value_is_in_the_table_and_on_the_map(world, tm
 
 def test_points_need_no_file(world):
     folder, tmax, *_ = world
-    done = run("series", folder / "tmax.nc", "--at", "-0.5,2", "--at", "2.5,3.5", "--every", "year",
-               "--format", "csv", "--quiet", check=False)  # fmt: skip
+    words = ("series", folder / "tmax.nc", "--regions", "2.5,3.5", "--regions")
+    done = run(*words, "-0.5,2", "--every", "year", "--out", "-", "--quiet", check=False)
     found = list(csv.DictReader(io.StringIO(done.stdout)))
     own = [r for r in found if r["region"] == "2.5,3.5"]
     np.testing.assert_allclose([float(r["value"]) for r in own], tmax[:, 3, 2])
     assert {r["note"] for r in found if r["region"] == "'-0.5,2"} == {"outside the grid"}
-    both = run("series", folder / "tmax.nc", "--at", "2.5,3.5", "--regions", folder / "r.geojson",
-               check=False)  # fmt: skip
-    assert "names points, and so does --regions" in both.stderr
+    both = run(*words, folder / "r.geojson", check=False)
+    assert "name one file, or only points" in both.stderr

@@ -469,7 +469,7 @@ def test_the_chart_is_a_picture_of_the_asked_kind_and_the_same_each_time(small):
 
 def test_the_whole_table_goes_to_standard_output_as_csv(small):
     _, grid, regions = small
-    done = run("series", "--regions", regions, grid, "--format", "csv", "--quiet")
+    done = run("series", "--regions", regions, grid, "--out", "-", "--quiet")
     rows = list(csv.DictReader(done.stdout.splitlines()))
     assert [(r["region"], r["value"]) for r in rows] == [
         ("a", "31"),

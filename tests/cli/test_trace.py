@@ -170,9 +170,9 @@ def test_a_recorded_request_is_the_request_that_was_made(folder):
 
     given = {
         "grids": [str(folder / "rain_1991-2000.nc")],
-        "regions": "w.geojson", "every": ["month,year"], "measure": ["mean,p90"],
+        "regions": ["80.5,-34", "81,-35"], "every": ["month,year"], "measure": ["mean,p90"],
         "missing": ["-99,-88"], "utc-offset": ["-05:30"], "during": "2001..2003-05",
-        "at": ["80.5,-34"], "combine": ["degree-days above 10.25 degC"], "only": ["a", "b*"],
+        "combine": ["degree-days above 10.25 degC"], "only": ["a", "b*"],
         "scale": ["0.1"], "min-area": "0.25", "level": ["member=3", "lead=24"], "order": "cell",
     }  # fmt: skip
     first = make_request("series", given)

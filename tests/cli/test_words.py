@@ -189,10 +189,10 @@ def test_positionals_and_options_mix_and_negative_values_need_no_sign_between():
     parser = Parser("describe")
     parser.add_argument("files", nargs="+")
     add_options(parser, "describe")
-    given = parser.read(["a.nc", "--at", "-71.5,-33", "b.nc", "--offset", "-3e2", "--strict"])
+    given = parser.read(["a.nc", "--at", "-71.5,-33", "b.nc", "--scale", "-3e2", "--strict"])
     assert given["files"] == ["a.nc", "b.nc"]
     assert given["at"] == "-71.5,-33"
-    assert given["offset"] == ["-3e2"]
+    assert given["scale"] == ["-3e2"]
     assert given["strict"] is True
     with pytest.raises(RequestError, match="expected one argument"):
         parser.read(["a.nc", "--at"])
@@ -201,16 +201,16 @@ def test_positionals_and_options_mix_and_negative_values_need_no_sign_between():
 def test_the_whole_table_goes_to_standard_output_where_that_is_asked_for(tmp_path):
     grid = write_grid(tmp_path / "rain.nc", np.ones((31, 2, 2)))
     regions = write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 1, 1)})
-    done = run("series", grid, "--regions", regions, "--format", "csv")
+    done = run("series", grid, "--regions", regions, "--out", "-")
     lines = done.stdout.splitlines()
     assert lines[0].startswith("region,period,start,end")
     assert len(lines) == 2
     assert "1 row" in done.stderr
-    done = run(
-        "series", grid, "--regions", regions, "--format", "csv", "--out", "x.csv", check=False
-    )
-    assert done.returncode == 2
-    assert "--format: writes to standard output, --out to files; use one" in done.stderr
+    both = run("series", grid, "--regions", regions, "--out", "-", "--out", tmp_path / "x.csv")
+    assert both.stdout == done.stdout == (tmp_path / "x.csv").read_text()
+    lost = run("series", grid, "--regions", regions, "--format", "json", check=False)
+    assert lost.returncode == 2
+    assert "--format: is of the table that goes to standard output; add --out -" in lost.stderr
 
 
 def test_the_cache_is_shown_and_cleared(tmp_path, monkeypatch):
@@ -351,7 +351,7 @@ def test_terminals_that_know_only_ascii_are_shown_what_they_can_and_data_is_whol
     assert b"Pur-gor" in shown.stdout
     assert b"1 region x 12 periods" in shown.stdout
     data = subprocess.run(
-        [*words, "--format", "csv"], cwd=tmp_path, env=ascii_only, capture_output=True, check=True
+        [*words, "--out", "-"], cwd=tmp_path, env=ascii_only, capture_output=True, check=True
     )
     assert data.stdout.decode("utf-8").count("Pür–gör") == 12
 

@@ -165,7 +165,7 @@ def test_workers_are_told_whether_compiled_loops_pay(pays, monkeypatch):
 def test_loops_are_used_where_they_fit_and_count_as_taken(address, most, used, monkeypatch):
     pytest.importorskip("numba")
     monkeypatch.setattr(compiled, "_wanted", False)
-    needs = memory.use_loops(Resources(2, most, None, address), Needs(10, 10))
+    needs = memory.use_loops(Resources(2, most, address), Needs(10, 10))
     assert compiled.in_use() == used
     assert needs.kept == 10 + compiled.SIZE * (used and address is None)
 
@@ -209,13 +209,13 @@ def test_as_many_units_are_held_as_fit_and_the_least_memory_is_named():
 def test_an_executor_keeps_to_its_resources():
     needs = Needs(2**20, 0, 5.0)
     said = SilentReporter()
-    with executor(Resources(3, memory.in_use() + 2**30, None, None), needs, said) as e:
+    with executor(Resources(3, memory.in_use() + 2**30, None), needs, said) as e:
         assert isinstance(e, Threads)
         assert (e.jobs, e.room) == (3, 5.0)
     assert said.notes[0].startswith("threads: 3; 1MB for each block, 0MB beside them")
     with (
         pytest.raises(RequestError, match="too little"),
-        executor(Resources(3, 2**20, None, None), needs, SilentReporter()),
+        executor(Resources(3, 2**20, None), needs, SilentReporter()),
     ):
         pass
 

@@ -7,6 +7,7 @@ import os
 import struct
 import subprocess
 import sys
+from unittest import mock
 
 import h5py
 import netCDF4
@@ -161,8 +162,9 @@ def test_a_file_that_reaches_elsewhere_is_read_where_that_is_asked_for(tmp_path)
     words = ["series", folder / "rain.nc", "--regions", tmp_path / "r.geojson", "--every", "day"]
     done = run(*words, check=False)
     assert done.returncode == 1
-    assert "use --follow if that is meant" in done.stderr
-    assert run(*words, "--follow").returncode == 0
+    assert "set BAVLO_FOLLOW=1 in the environment if that is meant" in done.stderr
+    with mock.patch.dict(os.environ, BAVLO_FOLLOW="1"):
+        assert run(*words).returncode == 0
 
 
 def write_store(path, zarr_format):

@@ -55,7 +55,7 @@ def test_a_damaged_grid_ends_a_command_with_one_line(tmp_path, zipped):
     path = tmp_path / ("a.asc.gz" if zipped else "a.asc")
     write_regions(tmp_path / "r.geojson", {"a": box(0, 0, 3, 2)})
     words = ["series", path, "--regions", tmp_path / "r.geojson", "--kind", "amount"]
-    words += ["--input-unit", "mm", "--region-crs", "EPSG:4326", "--grid-crs", "EPSG:4326"]
+    words += ["--input-unit", "mm", "--input-crs", "regions=EPSG:4326", "--input-crs", "EPSG:4326"]
 
     def write(text):
         path.write_bytes(gzip.compress(text.encode()) if zipped else text.encode())

@@ -200,7 +200,7 @@ def test_chunks_of_many_steps_go_to_a_scratch_file_whatever_their_shape(chunk, m
     source = read_as(path, keeps_slabs=False)
     cells = whole((6, 7))
     said = []
-    room = Room(memory, lambda size: 2, tmp_path)
+    room = Room(memory, lambda size: 2)
     with rechunked(source, cells, room, said.append) as same:
         blocks = [same.read(a, min(a + 7, 60), cells) for a in range(0, 60, 7)]
         assert ["scratch file" in line for line in said] == [True]
@@ -251,7 +251,7 @@ def test_turned_chunks_are_the_values_whatever_the_order_the_bands_and_the_worke
     used = np.sort(rng.choice(11 * 13, 80, replace=False))
     cells = CellSelection((11, 13), used)
     said = []
-    with rechunked(source, cells, Room(memory, lambda size: 3, tmp_path), said.append) as same:
+    with rechunked(source, cells, Room(memory, lambda size: 3), said.append) as same:
         assert len(said) == 1
         for first, last in ((0, 60), (3, 31), (59, 60)):
             block = same.read(first, last, cells)
@@ -274,7 +274,7 @@ def large(tmp_path_factory):
     return folder
 
 
-WORDS = ["--regions", "r.geojson", "--every", "day", "--format", "csv"]
+WORDS = ["--regions", "r.geojson", "--every", "day", "--out", "-"]
 
 
 @pytest.mark.parametrize("jobs", [1, 2])
@@ -325,7 +325,7 @@ def test_chunks_of_many_steps_are_read_elsewhere_as_here(memory, tmp_path):
     write_grid(tmp_path / "a.nc", values, chunksizes=(60, 2, 7), zlib=True, complevel=1)
     source = read_as(tmp_path / "a.nc", keeps_slabs=False)
     cells, said = whole((6, 7)), []
-    room = Room(memory, lambda size: 2, tmp_path, elsewhere=True)
+    room = Room(memory, lambda size: 2, elsewhere=True)
     with rechunked(source, cells, room, said.append) as same:
         sent, its_cells = pickle.loads(pickle.dumps((same, cells)))
         block = sent.read(3, 9, its_cells)

@@ -103,7 +103,7 @@ def test_moved_outlines_and_other_weights_are_told_in_the_provenance(tmp_path):
     for n, edge in enumerate((5, 5.001)):
         regions = write_regions(tmp_path / f"r{n}.geojson", {"a": box(1, 1, edge, 5)})
         out = tmp_path / f"t{n}.csv"
-        words = ("--every", "day", "--weight", people, "--weight-kind", "count", "--out", out)
+        words = ("--every", "day", "--weight", people, "--kind", "weight=count", "--out", out)
         run("series", grid, "--regions", regions, *words)
         tables.append(json.loads((tmp_path / f"{out.name}.about.json").read_text())["inputs"])
     assert [each["file"].rsplit("/", 1)[-1] for each in tables[0]] == [

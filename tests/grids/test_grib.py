@@ -333,7 +333,7 @@ def test_regions_in_another_reference_system_go_with_grib(tmp_path):
     shape = box(west, south, west + 200_000, south + 200_000)
     regions = write_regions(tmp_path / "r.geojson", {"a": shape})
     done = program(
-        "series", path, "--regions", regions, "--region-crs", "EPSG:32634", "--every", "step"
+        "series", path, "--regions", regions, "--input-crs", "regions=EPSG:32634", "--every", "step"
     )
     assert "1 row" in done.stdout
 

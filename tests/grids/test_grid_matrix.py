@@ -535,9 +535,7 @@ def test_grid_mappings_and_two_dimensional_coordinates_agree(regions, tmp_path):
 
 def test_what_the_user_says_about_silent_files_is_used(rain, regions, expected, tmp_path):
     path = write_nc(tmp_path / "g.nc", rain / 25.4 * 10 - 3)
-    found = table(
-        path, regions, **{"input-unit": "inch", "unit": "mm", "scale": "0.1", "offset": "0.3"}
-    )
+    found = table(path, regions, **{"input-unit": "inch", "unit": "mm", "scale": "0.1,0.3"})
     same(found, expected, rel=1e-6)
     shifted = write_nc(tmp_path / "s.nc", rain, time=np.arange(DAYS) * 1.0 + 1)
     same(table(shifted, regions, stamp="end"), expected)

@@ -196,9 +196,9 @@ def test_tiles_of_several_sizes_make_one_raster_of_the_finest_cells(tmp_path):
 
 def test_a_stated_reference_system_is_not_overruled_unless_it_is_the_same(tmp_path, regions):
     path = raster(tmp_path / "rain_2013-03-01.tif", np.ones((4, 4)))
-    with pytest.raises(BavloError, match=r"states the reference system WGS 84, and grid_crs says"):
-        rows("series", path, regions, **{"grid-crs": "EPSG:32744"})
-    assert values(rows("series", path, regions, every="day", **{"grid-crs": "EPSG:4326"})) == [1]
+    with pytest.raises(BavloError, match=r"states the reference system WGS 84, and input_crs says"):
+        rows("series", path, regions, **{"input-crs": "EPSG:32744"})
+    assert values(rows("series", path, regions, every="day", **{"input-crs": "EPSG:4326"})) == [1]
 
 
 def test_regions_cut_a_grid_that_is_brought_onto_other_cells(tmp_path):

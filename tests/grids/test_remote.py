@@ -129,8 +129,8 @@ def test_only_the_bytes_of_the_region_and_time_are_fetched(served):
         "small",
         "--during",
         "2001-03",
-        "--format",
-        "csv",
+        "--out",
+        "-",
     )
     sent = handler.sent - before
     assert 0 < sent < (folder / "rain_0.nc").stat().st_size / 4

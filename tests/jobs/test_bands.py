@@ -146,7 +146,7 @@ def test_percentiles_of_bands_are_those_of_all_cells_at_once(world, name):
 
 
 def test_grids_with_a_weight_are_taken_step_by_step(world):
-    weighted = ["--weight", "cover.tif", "--weight-kind", "density"]
+    weighted = ["--weight", "cover.tif", "--kind", "weight=state"]
     assert_alike(*both(world, "w.csv", "people", "--kind", "count", "--measure", "mean", *weighted))
 
 

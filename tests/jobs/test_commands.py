@@ -159,9 +159,10 @@ def test_what_a_normal_or_an_anomaly_depends_on_stands_in_its_provenance(world):
     assert plain.about["request"]["command"] == "anomalies"
     assert "smooth" not in plain.about["request"]
     assert smooth.about["request"]["smooth"] == 15
-    monthly = {"every": "season", "base": "1991..2020", "from_months": True, "statistic": ["mean"]}
+    monthly = {"every": "season", "base": "1991..2020", "normals_from": "months"}
+    monthly["statistic"] = ["mean"]
     request = normals(asked(world, "normals", ["tmax.nc"], **monthly), SilentReporter()).about
-    assert request["request"]["from-months"] is True
+    assert request["request"]["normals-from"] == "months"
     assert request["request"]["statistic"] == ["mean"]
     assert request["request"]["command"] == "normals"
     spi = asked(world, "anomalies", ["rain.nc"], every="month", score="spi", base="1991..2020")
@@ -459,15 +460,14 @@ def test_outputs_appear_together_or_not_at_all(tmp_path):
         ("series", {"window": ["3,12"]}, "a series has one window"),
         ("series", {"window": ["3"], "measure": ["p90"]}, "is not made of those of its parts"),
         ("series", {"combine": "running", "window": ["3"]}, "do not go together"),
-        ("series", {"complete": "wmo", "every": "year"}, "months made of days"),
-        ("series", {"complete": "wmo", "min_steps": "0.9"}, "two rules for one thing"),
+        ("series", {"min_steps": "wmo", "every": "year"}, "months made of days"),
         ("series", {"unit": "degC"}, "cannot be converted"),
         ("series", {"during": "1900"}, "is outside the data"),
         ("series", {"during": "2001-03-02..2001-03-09"}, "holds no whole period"),
         ("series", {"regions": None}, "no regions were given"),
         ("series", {"combine": "degree-days above 3 degC"}, "degree days are of temperatures"),
         ("normals", {"base": "1901..1930"}, "is outside the data"),
-        ("normals", {"from_months": True, "every": "dekad"}, "makes seasons, years and runs"),
+        ("normals", {"normals_from": "months", "every": "dekad"}, "makes seasons, years and runs"),
         ("anomalies", {"score": "spi", "combine": "max"}, "spi is for totals"),
         ("extremes", {}, "say what to look for"),
         ("extremes", {"when": ["snow > 1 mm"]}, "there is no grid snow"),

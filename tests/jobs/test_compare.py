@@ -36,7 +36,7 @@ def world(tmp_path_factory):
 
 
 def rows(folder, *words):
-    done = run("compare", *words, "--format", "csv", "--quiet", cwd=folder)
+    done = run("compare", *words, "--out", "-", "--quiet", cwd=folder)
     return list(csv.DictReader(io.StringIO(done.stdout)))
 
 
@@ -140,7 +140,7 @@ def test_your_own_observations_are_compared_at_their_points(world, tmp_path):
     percent = [float(r["value"]) for r in overall if r["statistic"] == "percent_bias"]
     np.testing.assert_allclose(percent, 100, rtol=1e-9)
     normals = run(
-        *("normals", "mine.csv", "--every", "month", "--base", "2001..2003", "--format", "csv"),
+        *("normals", "mine.csv", "--every", "month", "--base", "2001..2003", "--out", "-"),
         *("--min-steps", "0.9", "--quiet"),
         cwd=tmp_path,
     ).stdout

@@ -210,8 +210,8 @@ def test_trends_and_comparisons_take_what_formulas_make(tmp_path):
     run("series", *grids, "--regions", regions, "--every", "year", "--make", "mean = (a + b) / 2",
         "--out", table)  # fmt: skip
     alone = run("trends", *grids, "--regions", regions, "--every", "year", "--make",
-                "mean = (a + b) / 2", "--format", "csv").stdout  # fmt: skip
-    assert alone == run("trends", table, "--format", "csv").stdout
+                "mean = (a + b) / 2", "--out", "-").stdout  # fmt: skip
+    assert alone == run("trends", table, "--out", "-").stdout
     found = rows("compare", grids, regions, **made)
     bias = next(row for row in found if row["statistic"] == "bias")
     assert (bias["a"], bias["b"]) == ("mean", "lower")

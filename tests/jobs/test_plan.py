@@ -52,7 +52,7 @@ def test_people_weigh_by_the_share_of_their_cell_and_densities_by_area(rain, tmp
     assert weights.is_count
     assert weights.name == "p"
     assert weights.values.tolist() == [0, 1, 2, 3, 4, 5]
-    assert "a count" in reporter.notes[0]
+    assert "a number per cell" in reporter.notes[0]
     share = write_grid(tmp_path / "s.nc", np.ones((2, 3)), name="crop", unit="%", time=False)
     asked = request_of(rain, weight=str(share)).measuring
     assert not further_weights(asked, source, shared, reporter).is_count
@@ -160,7 +160,7 @@ def test_regions_off_the_grid_are_warned_of_and_none_on_it_is_an_error(rain, tmp
     with pytest.raises(InputError, match=r"the grid covers 0\.\.3 by 0\.\.2, the regions 50"):
         check_overlap(source, far, nothing, reporter)
     points = Regions(("p",), np.array([shapely.Point(1.5, 0.5)], object))
-    assert overlay_of(points, source.layout, "bilinear").entries.tolist() == [1]
+    assert overlay_of(points, source.layout, ["bilinear"]).entries.tolist() == [1]
 
 
 def test_lists_counts_and_extents_are_put_into_words():

@@ -186,9 +186,9 @@ def test_a_layer_is_asked_for_and_a_missing_system_too(grid, tmp_path):
     assert len(table(grid, path, label="code", layer="two")[0]) == 12
     loose = write(tmp_path / "s.shp", driver=SHAPEFILE)
     loose.with_suffix(".prj").unlink()
-    with pytest.raises(BavloError, match="names no reference system; give it with region_crs"):
+    with pytest.raises(BavloError, match="names no reference system; give it with input_crs"):
         table(grid, loose, label="code")
-    assert len(table(grid, loose, label="code", **{"region-crs": "EPSG:4326"})[0]) == 12
+    assert len(table(grid, loose, label="code", **{"input-crs": "regions=EPSG:4326"})[0]) == 12
 
 
 def cap(latitude):
@@ -310,7 +310,7 @@ def test_points_take_their_cell_or_what_lies_between(grid, tmp_path):
     rows, report = table(grid, path)
     assert [r["value"] for r in rows[::3]] == ["32", "33", "32", ""]
     assert "outside the grid" in report.warnings[0]
-    rows, _ = table(grid, path, **{"at-points": "bilinear"})
+    rows, _ = table(grid, path, **{"measure": "bilinear"})
     assert [float(r["value"]) for r in rows[:9:3]] == pytest.approx([32, 32.5, 34.75])
 
 
@@ -339,7 +339,7 @@ def test_zones_of_any_cell_size_are_regions(grid, tmp_path):
     codes[0:4, 10:12] = 12
     names = tmp_path / "names.csv"
     names.write_text("code,name\n5,Five\n12,Twelve\n")
-    rows, _ = table(grid, write_codes(tmp_path / "z.tif", codes, 0.5), names=str(names))
+    rows, _ = table(grid, write_codes(tmp_path / "z.tif", codes, 0.5), label=str(names))
     boxes = write(
         tmp_path / "r.geojson",
         shapes=[box(1.5, 1, 4, 4.5), box(5, 6, 6, 8)],

@@ -98,8 +98,8 @@ def test_what_was_asked_is_what_differs_from_the_defaults(tmp_path):
         "smooth": "15",
         "score": "spi",
         "statistic": ["p10"],
-        "from-months": True,
-        "no-bootstrap": True,
+        "normals-from": "months",
+        "wet-day": "2 mm",
         "when": ["rain >= 20 mm"],
         "scale": "0.1",
         "jobs": "3",
@@ -118,9 +118,9 @@ def test_what_was_asked_is_what_differs_from_the_defaults(tmp_path):
         assert out[name] == value
     assert not {"jobs", "replace"} & out.keys()
     # Options of other commands fill nothing.
-    assert not {"when", "statistic", "from-months", "no-bootstrap"} & out.keys()
+    assert not {"when", "statistic", "wet-day"} & out.keys()
     assert asked(make_request("normals", given))["statistic"] == ["p10"]
-    assert asked(make_request("extremes", given))["no-bootstrap"] is False
+    assert asked(make_request("extremes", given))["wet-day"] == "2 mm"
     assert asked(make_request("extremes", given))["when"] == ["rain >= 20 mm"]
     assert asked(make_request("series", given))["combine"] == "degree-days above 10 degC"
     assert asked(make_request("series", given))["make"] == ["m = rain * 2"]
@@ -164,8 +164,9 @@ def test_what_is_said_of_one_grid_is_kept_apart(tmp_path):
         ("test-on", "land", "use one of: cell region"),
         ("stamp", "noon", "use one of: start middle end"),
         ("pick", ["p90"], "names no value"),
-        ("scratch", "/no/such/folder", "there is no folder"),
-        ("at", "200,100", "is no place"),
+        ("regions", "200,100", "is no place"),
+        ("scale", "1,2,3", "is no scale"),
+        ("normals-from", "days", "use one of: periods whole-years months"),
         ("combine", "degree-days above 3 mm", "no unit of temperature"),
         ("as", "share", "use one of: value anomaly"),
     ],

@@ -36,7 +36,7 @@ def rows(text):
 
 
 def series(folder, *more, grids=("rain=rain.nc",)):
-    words = ("series", *grids, "--regions", "r.geojson", "--format", "csv", "--quiet", *more)
+    words = ("series", *grids, "--regions", "r.geojson", "--out", "-", "--quiet", *more)
     return rows(run(*words, cwd=folder).stdout)
 
 
@@ -115,7 +115,7 @@ def test_what_is_made_from_a_group_is_made_of_each_part(grids, tmp_path):
         *("--every", "month,year", "--out", tmp_path / "t.parquet", "--quiet"),
         cwd=grids,
     )
-    words = ("--base", "2001..2003", "--format", "csv", "--quiet")
+    words = ("--base", "2001..2003", "--out", "-", "--quiet")
     found = rows(run("normals", tmp_path / "t.parquet", *words).stdout)
     parts = list(dict.fromkeys((r["variable"], r["every"]) for r in found))
     assert parts == [(v, e) for v in ("rain", "tmax") for e in ("month", "year")]

@@ -92,7 +92,7 @@ COMMANDS = {
         "bavlo trends GRID… --regions FILE [options]\n       bavlo trends TABLE [options]",
         """\
   bavlo trends "sorrel/tmax_*.nc" --regions sorrel/watersheds.geojson --every season
-  bavlo trends sorrel/rain_years.csv --autocorrelation hamed-rao --out trends.csv \\
+  bavlo trends sorrel/rain_years.csv --method hamed-rao --out trends.csv \\
       --out trends.png
 """,
     ),

@@ -32,9 +32,13 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """A wrong call, with the nearest option where one is not known."""
+        from bavlo.request.renamed import NOW
+
         unknown = re.match(r"unrecognized arguments: (--[\w-]+)", message)
         if unknown:
             word, known = unknown.group(1), list(self._option_string_actions)
+            if word[2:] in NOW:
+                raise RequestError("", f"there is no option {word} any more", NOW[word[2:]])
             near = [name for name in known if name.startswith(word)]
             near = near or difflib.get_close_matches(word, known, 1, LIKE)
             if near:

@@ -31,14 +31,11 @@ class BrickStore:
         Cells of each brick.
     room
         Bytes that may stay in memory.
-    folder
-        Where to put the scratch file; None for the system's own place.
     """
 
-    def __init__(self, bricks: list[slice], room: float, folder: Path | None) -> None:
+    def __init__(self, bricks: list[slice], room: float) -> None:
         self.bricks = bricks
         self.room = room
-        self.folder = folder
         self.held = 0
         self.file: int | None = None
         self.path: Path | None = None
@@ -90,7 +87,7 @@ class BrickStore:
 
     def _open(self) -> None:
         if self.file is None:
-            self.path = Path(tempfile.mkdtemp(prefix="bavlo-", dir=self.folder))
+            self.path = Path(tempfile.mkdtemp(prefix="bavlo-"))
             self.file = os.open(self.path / "bricks", os.O_RDWR | os.O_CREAT)
 
     def take_all(self, number: int) -> dict[str, np.ndarray]:

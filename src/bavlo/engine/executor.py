@@ -47,7 +47,7 @@ def executor(resources: Resources, needs: Needs, report: Listener) -> Iterator[E
         jobs = fitting_jobs(resources.jobs, resources.memory, needs)
         report.note(f"threads: {jobs}; {each}{loops}")
         progress = partial(report.progress, what=needs.counted)
-        yield Threads(jobs, needs.room, resources.scratch, progress, report.note)
+        yield Threads(jobs, needs.room, progress, report.note)
         return
     from bavlo.engine import dask
 

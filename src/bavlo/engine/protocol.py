@@ -44,8 +44,6 @@ class Resources:
         Workers at once.
     memory
         Peak resident memory, bytes.
-    scratch
-        Folder for what does not fit in memory; None for the system's own place.
     cluster
         Address of a Dask scheduler, or `local` to start one here; None for threads.
     store
@@ -54,7 +52,6 @@ class Resources:
 
     jobs: int
     memory: int
-    scratch: Path | None
     cluster: str | None
     store: Path | None = None
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from bavlo.core.reduce.merging import InOrder, MergeTree
@@ -69,13 +68,10 @@ class Threads:
         Blocks or bricks that are under way at once.
     room
         Bytes of records that may stay in memory.
-    scratch
-        Folder for those that do not; None for the system's own place.
     """
 
     jobs: int
     room: float
-    scratch: Path | None
     on_progress: OnProgress
     on_note: Callable[[str], None]
 
@@ -145,7 +141,7 @@ class Threads:
     def _of_steps(self, records: StepRecords, work: BrickWork[Result]) -> Iterator[Result]:
         blocks, reader = records.blocks, records.reader
         steps = blocks[-1].last - blocks[0].first
-        with BrickStore(list(work.bricks), self.room, self.scratch) as store:
+        with BrickStore(list(work.bricks), self.room) as store:
 
             def fetch(numbered: tuple[int, Block]) -> Block:
                 number, block = numbered

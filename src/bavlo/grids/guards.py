@@ -17,6 +17,8 @@ from bavlo.errors import InputError
 from bavlo.grids.formats import FLETCHER, HDF5, SHUFFLE
 from bavlo.grids.formats.classic import is_classic, read_header
 
+FOLLOW = "BAVLO_FOLLOW"  # environment variable; 1 where files may keep values anywhere
+
 CHECKSUM = 4  # bytes
 HEAP, OBJECT = b"GCOL", 16  # how a collection of a global heap begins, bytes of a header in it
 PART = 2**20  # bytes
@@ -59,7 +61,7 @@ def check_inside(path: Path) -> None:
                 raise InputError(
                     path,
                     f"keeps values in another file, {found}",
-                    "use ‹follow› if that is meant",
+                    f"set {FOLLOW}=1 in the environment if that is meant",
                 )
     finally:
         data.close()

@@ -66,7 +66,7 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     if options.kind is not None:
         variable = replace(variable, kind=options.kind, kind_evidence="the request")
     notes = tuple(dict.fromkeys(note for file in files for note in file.notes))
-    settings = (options.scale, options.offset, options.missing == ())
+    settings = (*options.scale, options.missing == ())
     if first.times is None:
         if len(files) > 1:
             raise InputError(

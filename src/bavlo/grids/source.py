@@ -61,16 +61,14 @@ class ReadOptions:
         Which variable, and which values of further dimensions: `V`, or `DIM=V`.
     stamp, day_start, utc_offset
         What time stamps mark, the hour at which a day begins, and minutes to add to all times.
-    input_unit, scale, offset
-        The unit, and value = read × scale + offset.
+    input_unit, scale
+        The unit, and factor and offset of value = read × factor + offset.
     kind
         What the values are: amount, rate, state, accumulated, count or class.
     resample_tiles
         Tiles of several reference systems are brought onto the cells of the finest of them.
     called
         What the grid is called: a variable of that name is meant where nothing else is chosen.
-    follow
-        Files may keep their values in other files, outside their own folder.
     missing
         Numbers that mean no data and that files do not declare; none of them where empty, and None
         where nothing is said, so that the usual ones are looked for.
@@ -78,7 +76,7 @@ class ReadOptions:
         Where the dates stand in file names, in strftime codes.
     prefer
         Which of two different values of a step counts: first or last.
-    grid_crs
+    input_crs
         Reference system of a raster that names none.
     """
 
@@ -88,16 +86,14 @@ class ReadOptions:
     day_start: int | None = None
     utc_offset: int = 0
     input_unit: str | None = None
-    scale: float = 1.0
-    offset: float = 0.0
+    scale: tuple[float, float] = (1.0, 0.0)
     dates: str | None = None
     prefer: str | None = None
-    grid_crs: str | None = None
+    input_crs: str | None = None
     kind: str | None = None
     missing: tuple[float, ...] | None = None
     called: str | None = None
     resample_tiles: bool = False
-    follow: bool = False
 
 
 # What a grid and a file may have from another that they read.

@@ -10,7 +10,14 @@ import numpy as np
 
 from bavlo.core.stats.anomalies import ranks, spi, zero_share
 from bavlo.core.stats.measures import parse_measure
-from bavlo.core.stats.normals import Base, choose_base, in_years, normals, of_whole_years
+from bavlo.core.stats.normals import (
+    WHOLE_YEARS,
+    Base,
+    choose_base,
+    in_years,
+    normals,
+    of_whole_years,
+)
 from bavlo.core.stats.windows import over_windows, windowed
 from bavlo.core.time.periods import PeriodAxis
 from bavlo.core.values.combine import DEGREE_DAYS, MEAN, TOTAL
@@ -107,7 +114,9 @@ def _one_window(
         _check_window(data)
     combine = TOTAL if data.combine.startswith(DEGREE_DAYS) else data.combine
     moved, first = windowed(flat, data.periods.start, data.periods.end, window, combine)
-    of_base = of_whole_years(moved, data.yearly) if request.climate.whole_years else moved
+    of_base = moved
+    if request.climate.normals_from == WHOLE_YEARS:
+        of_base = of_whole_years(moved, data.yearly)
     found = normals(of_base, data.yearly, base, ("mean", "std"), request.climate.smooth)
     position = {kind: n for n, kind in enumerate(found.cycle)}
     which = np.array([position[kind] for kind in data.periods.cycle])

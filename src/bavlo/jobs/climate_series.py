@@ -9,7 +9,14 @@ from typing import Any
 import numpy as np
 
 from bavlo import __version__
-from bavlo.core.stats.normals import Base, Normals, YearlyPeriods, normals, of_whole_years
+from bavlo.core.stats.normals import (
+    WHOLE_YEARS,
+    Base,
+    Normals,
+    YearlyPeriods,
+    normals,
+    of_whole_years,
+)
 from bavlo.core.time.axis import DAY, to_instant
 from bavlo.core.time.periods import PeriodAxis, cycle_of
 from bavlo.errors import RequestError
@@ -181,6 +188,6 @@ def normals_of(
 ) -> Normals:
     """Normals of series; their columns are regions × measures."""
     flat = data.value.transpose(1, 0, 2).reshape(len(data.periods), -1)
-    if climate.whole_years:
+    if climate.normals_from == WHOLE_YEARS:
         flat = of_whole_years(flat, data.yearly)
     return normals(flat, data.yearly, base, statistics, climate.smooth)

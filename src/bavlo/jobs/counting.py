@@ -280,7 +280,7 @@ def _calendar_days(plan: ExtremesPlan) -> float:
 
 def bootstraps(plan: ExtremesPlan) -> bool:
     """Whether percentiles are taken anew for each year that stands in for another."""
-    return plan.request.conditions.bootstrap and any(i.bootstrapped for i in plan.indices)
+    return any(i.bootstrapped for i in plan.indices)
 
 
 @dataclass(frozen=True, eq=False)

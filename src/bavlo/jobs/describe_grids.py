@@ -152,7 +152,7 @@ def _whole_codes(source: GridSource, kind: str) -> bool:
 def _there_text(source: GridSource, at: tuple[float, float]) -> str:
     """The values of the cell that holds a place."""
     point = Regions(("place",), np.array([shapely.Point(at)]), LONLAT)
-    shared = point_overlay(point, source.layout, "cell")
+    shared = point_overlay(point, source.layout)
     location = f"at {at[0]:g}, {at[1]:g}"
     if not shared.cells.size:
         return f"{location} the grid has no cell"

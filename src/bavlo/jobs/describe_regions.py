@@ -42,7 +42,7 @@ def describe_regions(path: Path, options: RegionOptions) -> Description:
     crs = options.region_crs or features.crs
     facts.append(("system", system_text(crs)))
     if not crs:
-        doubts.append("no reference system is named; give it with ‹region_crs›")
+        doubts.append("no reference system is named; give it with ‹input_crs regions=EPSG:4326›")
     names = [str(n + 1) for n in range(count)]
     if candidates := label_candidates(features):
         names = text_of(features.fields[candidates[0]])

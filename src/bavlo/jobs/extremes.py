@@ -199,7 +199,7 @@ def _table(plan: ExtremesPlan, arrays: ExtremesArrays) -> Table:
             "end": ends,
             "condition": arrays.names,
             "variable": _variables(plan),
-            "tested_on": plan.request.conditions.test_on,
+            "tested_on": plan.request.conditions.tested_on,
             "count": [
                 "steps" if name == "days" and plan.time.length != DAY else name
                 for name in arrays.counts
@@ -253,7 +253,7 @@ def about_extremes(
         },
         regions=of_regions(plan.regions),
         definitions={index.name: index.definition for index in plan.indices},
-        tested_on=request.conditions.test_on,
+        tested_on=request.conditions.tested_on,
         base=plan.base_text or None,
         rules={
             "spells": "cut at the edges of periods"
@@ -300,17 +300,13 @@ def _summary(plan: ExtremesPlan, table: Table) -> tuple[str, ...]:
         f"{row_count(table)}: {' × '.join(counted(n, noun) for noun, n in table.axes.items())}, "
         f"{iso_day(first, calendar)}..{iso_day(last, calendar)}"
     ]
-    lines.append(f"tested on {plan.request.conditions.test_on}s: {tested_in_words(plan)}")
+    lines.append(f"tested on {plan.request.conditions.tested_on}s: {tested_in_words(plan)}")
     if plan.base is not None:
         how = ""
         if plan.bound:
             how = ", no bootstrap: days of the base are part of what they are judged by"
         elif any(i.bootstrapped for i in plan.indices):
-            how = (
-                ", with the bootstrap"
-                if plan.request.conditions.bootstrap
-                else ", without the bootstrap"
-            )
+            how = ", with the bootstrap"
         lines.append(f"percentiles of {plan.base}{how}")
     lines += empty_rows(table)
     if plan.left_out:

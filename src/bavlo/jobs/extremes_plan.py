@@ -101,7 +101,7 @@ class ExtremesPlan:
     @property
     def on_cells(self) -> bool:
         """Whether cells are tested rather than regions."""
-        return self.request.conditions.test_on == CELL
+        return self.request.conditions.tested_on == CELL
 
     @property
     def whole_records(self) -> bool:
@@ -146,7 +146,7 @@ def plan_extremes(request: Request, report: Reporter) -> ExtremesPlan:
     first_source = timed[names[0]]
     regions = open_regions(request.regions, report)
     shared = overlay_of(
-        regions.regions, aligned.layout, request.measuring.at_points, request.run.jobs
+        regions.regions, aligned.layout, request.measuring.measure, request.run.jobs
     )
     check_overlap(first_source, regions, shared, report)
     weights = further_weights(request.measuring, first_source, shared, report)
@@ -471,7 +471,7 @@ def check_output_unit(unit: str, variable: ConditionVariable) -> None:
 
 def tested_in_words(plan: ExtremesPlan) -> str:
     """What is tested, and how the cells of a region become one number."""
-    if plan.request.conditions.test_on == REGION:
+    if plan.request.conditions.tested_on == REGION:
         return f"the {plan.request.measuring.measure[0]} of each region is tested"
     by = "area" if plan.weights.name is None else plan.weights.name
     return f"each cell is tested, and the mean weighted by {by} is taken"

@@ -19,6 +19,7 @@ from bavlo.core.stats.normals import (
     NORMAL,
     TREND,
     VALUE,
+    WHOLE_YEARS,
     Base,
     YearlyPeriods,
     normals,
@@ -236,7 +237,7 @@ def fields_against_normals(
             plan.request.climate.smooth,
             plan.request.gridding.product,
             plan.written.labels,
-            plan.request.climate.whole_years,
+            plan.request.climate.normals_from == WHOLE_YEARS,
         )
         _put_bricks(out, plan, values, work, report)
         chosen = np.arange(len(out)) if is_normal else plan.reported
@@ -263,9 +264,7 @@ class TrendWork:
             like = kinds == kind
             block = np.full((years.size, value.shape[1]), np.nan)
             block[self.periods.year[like] - years[0]] = value[like]
-            found = trends(
-                block, years, self.asked.method, self.asked.autocorrelation, self.asked.confidence
-            )
+            found = trends(block, years, self.asked.method, self.asked.confidence)
             out[0, n], out[1, n] = found.slope, found.p_value
         return out
 
@@ -313,7 +312,11 @@ def _all_values(
     values = np.empty(shape) if size <= choices.RECORDS_SHARE * run.memory else None
     try:
         if values is None:
-            folder = Path(tempfile.mkdtemp(prefix="bavlo-", dir=run.scratch))
+            folder = Path(
+                tempfile.mkdtemp(
+                    prefix="bavlo-",
+                )
+            )
             report.note(f"{size_text(size)} of values go to a scratch file in {folder}")
             values = np.lib.format.open_memmap(folder / "values.npy", "w+", np.float64, shape)
         for n, row in fields:

@@ -328,12 +328,12 @@ def cut_cells(
     the globe, whose columns then are counted from there.
     """
     ny, nx = layout.shape
-    if request.regions.regions is None:
+    if not request.regions.regions:
         if request.gridding.outside is not None:
             raise RequestError("outside", "goes with ‹regions›", "name a file of regions")
         return layout, whole((ny, nx)), None, 0
     regions = open_regions(request.regions, report)
-    shared = overlay_of(regions.regions, layout, "cell", request.run.jobs)
+    shared = overlay_of(regions.regions, layout, jobs=request.run.jobs)
     if not shared.cells.size:
         raise RequestError("regions", "no region lies on the grid", "check the files")
     covered = _covered(request.gridding, shared).reshape(ny, nx)
@@ -341,7 +341,7 @@ def cut_cells(
         raise RequestError(
             "regions",
             f"cover no cell by {request.gridding.least_share:.0%}",
-            "use ‹touching›, or a smaller ‹min_share›",
+            "use a smaller ‹min_share›; 0 keeps all cells that they touch",
         )
     outside = request.gridding.outside or "both"
     rows, columns = slice(0, ny), slice(0, nx)

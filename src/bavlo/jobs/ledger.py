@@ -28,7 +28,7 @@ from bavlo.jobs.wording import some_of
 from bavlo.request.filling import make_request
 from bavlo.request.options import OPTIONS
 from bavlo.request.parse import expand
-from bavlo.request.recorded import OF_FILES
+from bavlo.request.recorded import names_file
 from bavlo.request.request import Request
 from bavlo.request.study import (
     LATEST_MONTH,
@@ -213,9 +213,10 @@ class Ledger:
         paths += [Path(text.partition("=")[2] or text) for text in given["grids"][-len(result.of) :]
                   if result.of]  # fmt: skip
         for option in OPTIONS:
-            is_input = option.parse in OF_FILES and option.name != "events"
-            if is_input and isinstance(given.get(option.name), str):
-                paths += expand(given[option.name])
+            told = [] if option.field.startswith("output.") else given.get(option.name)
+            for text in told if isinstance(told, list) else [told]:
+                if text is not None and names_file(option, text):
+                    paths += expand(text)
         for path in paths:
             if url_of(path) is not None:
                 found[public(str(path))] = "url"

@@ -107,7 +107,7 @@ def regional_cells(source: GridSource, request: Request, report: Reporter) -> Gr
     """A grid made with functions of regions, or of the whole grid, on its own cells."""
     if not isinstance(source, DerivedGrid) or not source.formula.term.calls():
         return source
-    if request.regions.regions is None:
+    if not request.regions.regions:
         shared = _whole_grid(source.layout)
     else:
         regions = open_regions(request.regions, report)

@@ -35,7 +35,6 @@ from bavlo.grids.source import GridSource, ReadOptions, is_climatology, where
 from bavlo.jobs.missing import inspected
 from bavlo.jobs.provenance import classes_of
 from bavlo.jobs.wording import some_of
-from bavlo.regions.read import read_regions
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import RegionRequest, Request
 from bavlo.tables.formats import about_of, is_table, read_table
@@ -62,7 +61,7 @@ def map_content(request: Request, report: Reporter, table: AnyTable | None = Non
 
 
 def _of_table(request: Request, report: Reporter, table: AnyTable | None) -> MapContent:
-    if request.regions.regions is None:
+    if not request.regions.regions:
         raise RequestError("regions", "a map of a table needs its regions", "name their file")
     table = _picked(request, table)
     schema = schema_by_axes(table)
@@ -136,14 +135,13 @@ def _polygons_of_rows(
     request: RegionRequest, labels: Sequence[str], report: Reporter
 ) -> tuple[Regions, np.ndarray]:
     """The regions that are drawn, and the row of each in the table, -1 for none."""
-    assert request.regions is not None
-    regions = read_regions(request.regions, request.reading).regions
-    polygons = _polygons(request.regions, regions)
+    read = request.read()
+    polygons = _polygons(read.path, read.regions)
     known = {name: n for n, name in enumerate(labels)}
     missing = [name for name in polygons.labels if name not in known]
     if len(missing) == len(polygons):
         raise InputError(
-            request.regions,
+            read.path,
             f"none of its regions is in the table: it has {some_of(polygons.labels)}, the table "
             f"{some_of(list(known))}",
             "name the field with ‹label›",
@@ -207,9 +205,9 @@ def _of_grid(request: Request, report: Reporter) -> MapContent:
     shapes: np.ndarray | None = None
     names: tuple[str, ...] = ()
     crs = LONLAT if source.layout.is_lonlat else source.layout.crs
-    if request.regions.regions is not None:
-        regions = read_regions(request.regions.regions, request.regions.reading).regions
-        polygons = _polygons(request.regions.regions, regions)
+    if request.regions.regions:
+        read = request.regions.read()
+        polygons = _polygons(read.path, read.regions)
         source, shapes = _together(source, _in_system(polygons, crs))
         names = polygons.labels
     variable = source.variable

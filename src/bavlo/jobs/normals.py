@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.stats.normals import MINUS, Normals, choose_base
+from bavlo.core.stats.normals import MINUS, MONTHS, Normals, choose_base
 from bavlo.core.values.combine import MAX, MEAN, MIN
 from bavlo.errors import RequestError
 from bavlo.figures.titles import title_of
@@ -27,7 +27,7 @@ FROM_MONTHS = {
 
 def normals(request: Request, report: Reporter) -> TableResult:
     """The climatology, by region and period of the year."""
-    if request.climate.from_months:
+    if request.climate.normals_from == MONTHS:
         return together(
             request,
             [
@@ -72,18 +72,20 @@ def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> Tabl
         wanted = ((request.time.every_text.upper(), request.time.rule.months),)
     if wanted is None:
         raise RequestError(
-            "from_months",
+            "normals_from",
             f"makes seasons, years and runs of months, not {request.time.every_text}",
             "use ‹every season›, year or month initials such as NDJFM",
         )
     if "mean" not in request.climate.statistic:
-        raise RequestError("from_months", "makes means only", "leave ‹statistic› out")
+        raise RequestError("normals_from", "months makes means only", "leave ‹statistic› out")
     data = replace(data, every=request.time.every_text)
     if set(data.periods.cycle) - {f"{n:02d}" for n in range(1, 13)}:
-        raise RequestError("from_months", "needs a table of months", "make it with ‹every month›")
+        raise RequestError(
+            "normals_from", "months needs a table of months", "make it with ‹every month›"
+        )
     if data.combine in (MIN, MAX):
         raise RequestError(
-            "from_months",
+            "normals_from",
             "adds up totals and averages means",
             f"leave out ‹combine {data.combine}›",
         )
@@ -97,7 +99,7 @@ def _from_months(request: Request, data: PeriodSeries, report: Reporter) -> Tabl
         names = [f"{(first - 1 + n) % 12 + 1:02d}" for n in range(count)]
         missing = [name for name in names if name not in months.cycle]
         if missing:
-            raise RequestError("from_months", f"the table has no month {missing[0]}")
+            raise RequestError("normals_from", f"the table has no month {missing[0]}")
         position = [months.cycle.index(name) for name in names]
         part = months.values["mean"][position]
         added = data.combine != MEAN

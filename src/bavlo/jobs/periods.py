@@ -22,6 +22,7 @@ from bavlo.core.values.kinds import AMOUNT, RATE, Quantity, check_told, step_amo
 from bavlo.errors import RequestError, setting
 from bavlo.grids.source import GridSource, where
 from bavlo.jobs.rules import check_length
+from bavlo.request.parse import WMO
 from bavlo.request.request import Request, TimeRequest
 
 WMO_MISSING = (10.0, 4.0)  # days of a month, and in a row (WMO-No. 1203, §4.4.1)
@@ -213,7 +214,7 @@ def rules_of(request: Request, combine: str, what: Quantity, *, any_area: bool =
         Steps count with any share of the area, since whether it is enough is judged at the end.
     """
     asked = request.time.combine.degree_days
-    wmo = request.time.complete == "wmo" and combine == MEAN
+    wmo = request.time.min_steps == WMO and combine == MEAN
     return Rules(
         combine,
         request.time.least_share,

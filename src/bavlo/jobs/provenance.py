@@ -61,11 +61,10 @@ def inputs_of_job(
     weights: GridSource | None = None,
 ) -> list[dict[str, Any]]:
     """The files of grids, of regions and of further weights."""
-    checksum = request.output.checksum
-    found = [each for source in sources for each in inputs_of(source, checksum=checksum)]
+    found = [each for source in sources for each in inputs_of(source)]
     if regions is not None:
-        found.append(input_of_regions(regions, checksum=checksum))
-    return found + inputs_of(weights, checksum=checksum)
+        found.append(input_of_regions(regions))
+    return found + inputs_of(weights)
 
 
 def about_series(
@@ -136,7 +135,7 @@ def classes_of(variable: Variable) -> list[list[Any]]:
 def about_figure(request: Request) -> dict[str, Any]:
     """Provenance of a figure: what was asked, and the tables or files that it shows."""
     paths = [path for grid in request.grids.arguments for path in grid.paths]
-    others = [request.regions.regions, request.figure.beneath]
+    others = [request.regions.file, request.figure.beneath]
     inputs = [parent_of(path) if is_table(path) else of_file(path) for path in paths]
     inputs += [of_file(path) for path in others if path is not None]
     return {"bavlo": __version__, "request": asked(request), "inputs": inputs}
@@ -163,20 +162,13 @@ def of_file(path: Path) -> dict[str, Any]:
     )
 
 
-def inputs_of(source: GridSource | None, *, checksum: bool = False) -> list[dict[str, Any]]:
-    """The files of a grid, each with the fingerprint of its metadata and a digest of its values.
-
-    Parameters
-    ----------
-    checksum
-        The SHA-256 of whole files too.
-    """
+def inputs_of(source: GridSource | None) -> list[dict[str, Any]]:
+    """The files of a grid, each with the fingerprint of its metadata and a digest of its values."""
     files = () if source is None else source.files
     sizes = sizes_of([url for file in files if (url := url_of(file.path)) is not None])
     fingerprints = Fingerprints()
     return [
-        _input(file.path, fingerprints.of(file), sizes, checksum=checksum) | (digest_of(file) or {})
-        for file in files
+        _input(file.path, fingerprints.of(file), sizes) | (digest_of(file) or {}) for file in files
     ]
 
 
@@ -196,12 +188,12 @@ class Fingerprints:
         return str(digest.hexdigest())
 
 
-def input_of_regions(regions: RegionFile, *, checksum: bool = False) -> dict[str, Any]:
+def input_of_regions(regions: RegionFile) -> dict[str, Any]:
     """The file of some regions, with the fingerprint of their names and a digest of outlines."""
     if regions.path == NO_FILE:
         return {"places": list(regions.regions.labels)}
     names = _fingerprint(*regions.regions.labels)
-    found = _input(regions.path, names, {}, checksum=checksum)
+    found = _input(regions.path, names, {})
     outlines = regions.regions.outlines
     if outlines is not None:
         digest = hashlib.sha256()
@@ -218,9 +210,7 @@ def as_json(provenance: dict[str, Any]) -> str:
     return json.dumps(provenance, indent=2, ensure_ascii=False) + "\n"
 
 
-def _input(
-    path: Path, fingerprint: str, sizes: Mapping[str, int | None], *, checksum: bool
-) -> dict[str, Any]:
+def _input(path: Path, fingerprint: str, sizes: Mapping[str, int | None]) -> dict[str, Any]:
     url = url_of(path)
     if url is not None:
         return {"file": public(url), "size": sizes.get(url), "metadata_sha256": fingerprint}
@@ -231,7 +221,6 @@ def _input(
         "size": status.st_size,
         "modified": changed.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "metadata_sha256": fingerprint,
-        **({"sha256": sha256_of(path)} if checksum and path.is_file() else {}),
     }
 
 

@@ -30,7 +30,7 @@ def rechunked_source(
     def fitting(size: float) -> int:
         return fitting_jobs(run.jobs, run.memory, Needs(size, 0.0))
 
-    room = Room(run.memory, fitting, run.scratch, elsewhere)
+    room = Room(run.memory, fitting, elsewhere)
     with rechunked(source, cells, room, tell) as same:
         yield same
 

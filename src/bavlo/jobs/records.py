@@ -248,7 +248,7 @@ def _index_values(
         plan.base,
         wet,
         percents_of(plan.indices),
-        bootstrapped_variables(plan.indices) if plan.request.conditions.bootstrap else (),
+        bootstrapped_variables(plan.indices),
     )
     days_valid: dict[tuple[str, ...], np.ndarray] = {}
     for index in plan.indices:

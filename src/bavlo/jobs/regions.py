@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,12 +11,13 @@ import shapely
 
 from bavlo.core.space.layout import GridLayout
 from bavlo.core.space.overlay import Overlay
-from bavlo.core.space.points import AT_POINTS, point_overlay
+from bavlo.core.space.points import point_overlay
 from bavlo.core.space.projection import edges_on_grid, overlay_on_grid
 from bavlo.core.space.regions import Regions
 from bavlo.core.space.spans import Spans
 from bavlo.core.space.zones import Zones, brought_onto, zone_overlay
-from bavlo.core.values.kinds import COUNT, quantity
+from bavlo.core.stats.measures import BILINEAR
+from bavlo.core.values.kinds import COUNT, STATE, quantity
 from bavlo.engine import choices
 from bavlo.errors import InputError, RequestError
 from bavlo.grids.cells import CellSelection, WholeRows
@@ -24,34 +26,43 @@ from bavlo.grids.source import GridSource, where
 from bavlo.jobs.missing import inspected
 from bavlo.jobs.wording import counted, extent_text, outside_notes, some_of
 from bavlo.regions.cache import cached
-from bavlo.regions.read import RegionFile, points_as_regions, read_regions
+from bavlo.regions.read import RegionFile
 from bavlo.request.parse import expand
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import MeasureRequest, RegionRequest
 
 
 def overlay_of(
-    regions: Regions | Zones, layout: GridLayout, at_points: str, jobs: int = 1
+    regions: Regions | Zones, layout: GridLayout, measures: Sequence[str] = (), jobs: int = 1
 ) -> Overlay:
-    """Shared areas of polygons, points or zones and the cells of a grid."""
-    if at_points != AT_POINTS[0] and not regions.are_points:
-        raise RequestError("at_points", "changes nothing: no region is a point", "leave it out")
+    """Shared areas of polygons, points or zones and the cells of a grid.
+
+    Raises
+    ------
+    RequestError
+        Where values between the centres of cells are wanted, and not of points only.
+    """
+    between = BILINEAR in measures
+    if between and not regions.are_points:
+        raise RequestError("measure", "bilinear is of points, and no region is one", "use mean")
+    if between and len(set(measures)) > 1:
+        raise RequestError("measure", "bilinear stands for itself", "leave out the others")
     if isinstance(regions, Zones):
         return zone_overlay(regions, layout)
     if regions.are_points:
-        return point_overlay(regions, layout, at_points)
+        return point_overlay(regions, layout, bilinear=between)
     return cached(regions, layout, lambda: overlay_on_grid(regions, layout, jobs), Overlay)
 
 
 def open_regions(request: RegionRequest, report: Reporter) -> RegionFile:
     """The regions of a request; what was repaired is reported."""
-    if request.at and request.regions is not None:
-        raise RequestError("at", "names points, and so does ‹regions›", "use one of them")
-    if request.at:
-        return points_as_regions(request.at)
-    if request.regions is None:
-        raise RequestError("regions", "no regions were given", "name a file of regions")
-    found = read_regions(request.regions, request.reading)
+    if not request.regions:
+        raise RequestError(
+            "regions", "no regions were given", "name a file of regions, or LON,LAT of a point"
+        )
+    found = request.read()
+    if request.file is None:
+        return found
     for text in found.notes:
         report.warn(text)
     for text in found.repairs:
@@ -132,7 +143,7 @@ def further_weights(
 ) -> FurtherWeights:
     """The further weight of each used cell, none where none is asked for."""
     if request.weight is None and request.weight_kind is not None:
-        raise RequestError("weight_kind", "changes nothing without ‹weight›", "leave it out")
+        raise RequestError("kind", "weight=… changes nothing without ‹weight›", "leave it out")
     if request.weight is None:
         return FurtherWeights()
     weights = open_grid(expand(str(request.weight)))
@@ -140,7 +151,8 @@ def further_weights(
     if weights.time is not None and len(weights.time) > 1:
         raise InputError(request.weight, "has several steps", "give a grid without time")
     kind = request.weight_kind or _weight_kind(weights)
-    report.note(f"weights from {request.weight}: {weights.variable.name}, a {kind}")
+    a_kind = "number per cell" if kind == COUNT else "density"
+    report.note(f"weights from {request.weight}: {weights.variable.name}, a {a_kind}")
     if weights.layout.same_cells(source.layout):
         extra = _values(weights, CellSelection(weights.layout.shape, shared.cells))
     else:
@@ -151,12 +163,12 @@ def further_weights(
             return _values(weights, cells).reshape(-1, width)
 
         bands = [(s.first, s.last) for s in choices.bands_of(0, *weights.layout.shape)]
-        brought = brought_onto(rows, weights.layout, source.layout, bands, total=kind == "count")
+        brought = brought_onto(rows, weights.layout, source.layout, bands, total=kind == COUNT)
         report.note(f"{request.weight}: brought onto the cells of the grid, keeping its total")
         extra = brought.ravel()[shared.cells]
     if not extra.any():
         raise InputError(request.weight, "is 0 or missing in all regions", "check the file")
-    return FurtherWeights(weights.variable.name, extra, kind == "count", weights)
+    return FurtherWeights(weights.variable.name, extra, kind == COUNT, weights)
 
 
 def _values(weights: GridSource, cells: CellSelection) -> np.ndarray:
@@ -171,11 +183,11 @@ def _values(weights: GridSource, cells: CellSelection) -> np.ndarray:
 def _weight_kind(weights: GridSource) -> str:
     unit = weights.variable.unit
     if quantity(weights.variable, where(weights)).kind == COUNT:
-        return "count"
+        return COUNT
     if unit in ("1", "%") or re.search(r"(km|m)\s*(\^|\*\*)?-?2|/\s*(km|m)2|per", unit):
-        return "density"
+        return STATE
     raise InputError(
         where(weights),
         f"does not tell whether it is a count per cell or a density (unit '{unit}')",
-        "say so with ‹weight_kind›",
+        "say so with ‹kind weight=count› or ‹kind weight=state›",
     )

@@ -30,7 +30,7 @@ from bavlo.figures.titles import title_of
 from bavlo.jobs.findings import findings, in_words, map_in_words
 from bavlo.jobs.wording import counted, row_count
 from bavlo.request.filling import make_request
-from bavlo.request.recorded import folder_of, request_of
+from bavlo.request.recorded import folder_of, given_of, request_of
 from bavlo.request.reporter import SilentReporter
 from bavlo.request.request import Request
 from bavlo.request.study import Study, read_study
@@ -40,6 +40,7 @@ from bavlo.tables.meanings import meanings_of
 from bavlo.tables.schema import schema_by_axes
 from bavlo.tables.table import Table
 
+OF_REGIONS = ("regions", "label", "layer")  # options that say which regions a map shows
 MOST_ROWS = 2000
 MOST_WITHIN = 10 * 2**20  # bytes of all downloads that the page holds
 TYPES = {
@@ -236,9 +237,10 @@ def _map(
 
     try:
         folder = folder_of({"regions": asked["regions"]}, path)
-        given: dict[str, Any] = {"grids": [str(path)], "regions": str(folder / asked["regions"])}
-        given |= {name: asked[name] for name in ("label", "layer", "region-crs") if name in asked}
-        given["pick"] = _first_picks(main)
+        _, recorded = given_of({**asked, "command": "map", "grids": []}, folder)
+        given = {name: recorded[name] for name in OF_REGIONS if name in recorded}
+        given["input-crs"] = [c for c in recorded.get("input-crs", ()) if c.startswith("regions=")]
+        given |= {"grids": [str(path)], "pick": _first_picks(main)}
         content = map_content(make_request("map", given), SilentReporter(), table)
         return draw_map(content, "equal"), content.title
     except (BavloError, ArithmeticError, ValueError, IndexError):

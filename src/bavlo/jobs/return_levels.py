@@ -96,7 +96,7 @@ def _yearly_highest(request: Request, report: Reporter) -> TableResult:
         raise RequestError("every", "return levels are of yearly highest values", "leave it out")
     if len(request.measuring.measure) > 1:
         raise RequestError("measure", "return levels are of one measure", "choose one")
-    measuring = replace(request.measuring, order=request.measuring.order or "region")
+    measuring = replace(request.measuring, order=request.conditions.test_on or "region")
     yearly = replace(request.every("year"), command="series", measuring=measuring)
     yearly = replace(yearly, time=replace(yearly.time, combine=Combine(how="max")))
     return series(yearly, report)

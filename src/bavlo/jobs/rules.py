@@ -15,6 +15,7 @@ from bavlo.core.values.kinds import CLASS, NOT_TOLD, Quantity, codes_text, total
 from bavlo.core.values.units import convert, known_unit
 from bavlo.errors import RequestError
 from bavlo.grids.source import GridSource, ReadOptions, where
+from bavlo.request.parse import WMO
 from bavlo.request.request import Request, TimeRequest
 
 
@@ -56,16 +57,14 @@ def check_unit(unit: str | None, what: Quantity, combine: str) -> None:
 
 def check_complete(request: TimeRequest, time: TimeAxis) -> None:
     """The rule of WMO-No. 1203 is about months that are made of days."""
-    if request.complete is None:
+    if request.min_steps != WMO:
         return
     if request.rule.kind != "month" or not time.at_most_daily:
         raise RequestError(
-            "complete",
+            "min_steps",
             "the WMO rule is about months made of days",
-            "use ‹every month› on daily grids, or ‹min_steps›",
+            "use ‹every month› on daily grids, or a share",
         )
-    if request.least_share != 1.0:
-        raise RequestError("complete", "and ‹min_steps› are two rules for one thing", "use one")
 
 
 def check_place(request: Request, measures: Sequence[Measure]) -> None:
@@ -147,7 +146,7 @@ USES: dict[str, tuple[Callable[[GridSource], bool], str]] = {
         lambda source: bool(source.variable.level),
         "has no further dimension of more than one value",
     ),
-    "grid_crs": (
+    "input_crs": (
         lambda source: any(file.is_raster for file in source.files),
         "is no raster, and tells its reference system itself",
     ),

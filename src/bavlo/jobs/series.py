@@ -221,7 +221,7 @@ def open_inputs(request: Request, report: Reporter) -> SeriesInputs:
             index = BandIndex(spans, RowAreas(source.layout), wanted, tuple(percents))
             none = CellSelection(spans.shape, np.zeros(0, np.int64))
             return SeriesInputs(source, what, regions, index, none, *rules, FurtherWeights())
-    shared = overlay_of(regions.regions, source.layout, asked.at_points, jobs)
+    shared = overlay_of(regions.regions, source.layout, asked.measure, jobs)
     check_overlap(source, regions, shared, report)
     weights = further_weights(asked, source, shared, report)
     areas = None

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from bavlo.core.stats.normals import MONTHS
 from bavlo.errors import InputError, RequestError
 from bavlo.jobs.observed_series import observed_table
 from bavlo.jobs.opening import for_one
@@ -28,11 +29,10 @@ ONLY_TABLES = (".xlsx", ".parquet", ".json")  # endings that no grid has
 # Options that mean something once a series is there.
 FOR_TABLES = {
     "command", "grids", "only", "during", "base", "statistic", "smooth", "window", "score",
-    "from-months", "whole-years", "year-start", "against", "spread", "as", "method",
-    "autocorrelation", "confidence",
+    "normals-from", "year-start", "against", "spread", "as", "method", "confidence",
 }  # fmt: skip
 FOR_OBSERVATIONS = {
-    "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps", "complete",
+    "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps",
     "by_grid",
 }  # fmt: skip
 
@@ -126,7 +126,7 @@ def _refuse_grid_options(request: Request, paths: Sequence[Path]) -> None:
     """Options that say how a series is made mean nothing where all are made already."""
     if not all(map(is_series, paths)):
         return
-    allowed = FOR_TABLES | ({"every"} if request.climate.from_months else set())
+    allowed = FOR_TABLES | ({"every"} if request.climate.normals_from == MONTHS else set())
     if not all(is_table(path) for path in paths):
         allowed |= FOR_OBSERVATIONS
     for name in asked(request):

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from bavlo.core.stats.normals import Base, in_years, parse_base
+from bavlo.core.stats.normals import MONTHS, WHOLE_YEARS, Base, in_years, parse_base
 from bavlo.core.time.periods import cycle_of
 from bavlo.jobs.anomalies import anomalies_of
 from bavlo.jobs.climate_series import PeriodSeries, load_series
@@ -25,8 +25,8 @@ PERCENT = 100
 
 def traced_normal(request: Request, row: Mapping[str, Any], report: Reporter) -> Traced:
     """A normal, and the values of the years that it is made of."""
-    if request.climate.from_months:
-        rule = Line(RULE, "from_months", note="made of the normals of its months")
+    if request.climate.normals_from == MONTHS:
+        rule = Line(RULE, "normals_from", note="made of the normals of its months")
         return Traced(normals(request, report), [rule])
     series = load_series(request, report)
     result = normals_of_series(request, series)
@@ -134,8 +134,8 @@ def _rules(request: Request) -> list[Line]:
     lines = [Line(RULE, "base", value=0.8, note="share of the base years that is needed")]
     if climate.smooth > 1:
         lines.append(Line(RULE, "smooth", value=climate.smooth, note="days of the running mean"))
-    if climate.whole_years:
-        lines.append(Line(RULE, "whole_years", note="only years all of whose periods are whole"))
+    if climate.normals_from == WHOLE_YEARS:
+        lines.append(Line(RULE, "normals_from", note="only years all of whose periods are whole"))
     if request.command == "anomalies":
         lines.append(Line(RULE, "score", note=climate.score))
     return lines

@@ -66,7 +66,7 @@ def traced_level(request: Request, row: Mapping[str, Any], report: Reporter) -> 
 
 
 def _rules(plan: ExtremesPlan, row: Mapping[str, Any]) -> list[Line]:
-    on = plan.request.conditions.test_on
+    on = plan.request.conditions.tested_on
     lines = [Line(RULE, "tested_on", note=f"{on}: {tested_in_words(plan)}")]
     for name, variable in plan.variables.items():
         note = f"{name}: {variable.what.kind}, told by {variable.what.why}; in {variable.unit}"
@@ -103,7 +103,7 @@ def _steps(plan: ExtremesPlan, arrays: ExtremesArrays, row: Mapping[str, Any]) -
             [row["start"] <= s and e <= row["end"] for s, e in zip(starts, ends, strict=True)]
         )
     unit = plan.bound[n].tests[0].variable.unit
-    on_cells = plan.request.conditions.test_on == "cell"
+    on_cells = plan.request.conditions.tested_on == "cell"
     shares = daily.share[:, r]
     if on_cells and "period" in row and plan.index.extra is None:
         # Of the cells that count in the period, so that all steps add up to the count; those of a

@@ -28,18 +28,12 @@ def traced_trend(request: Request, row: Mapping[str, Any], report: Reporter) -> 
     like = cycle == kinds.index(str(row["period"]))
     years, values = by_year(found, like, np.array([int(end[:4]) for end in found.ends]))
     column = values[:, [r * len(found.measured) + m]]
-    of = trends(
-        column,
-        years,
-        request.trends.method,
-        request.trends.autocorrelation,
-        request.trends.confidence,
-    )
+    of = trends(column, years, request.trends.method, request.trends.confidence)
     slope, intercept = float(of.slope[0]), float(of.intercept[0])
     known = ~np.isnan(column[:, 0])
     pairs = np.sign(np.subtract.outer(column[known, 0], column[known, 0]))
     lines = [
-        Line(RULE, "method", note=f"{request.trends.method}, {request.trends.autocorrelation}"),
+        Line(RULE, "method", note=request.trends.method),
         Line(RULE, "S", value=float(np.tril(pairs).sum()), note="of Mann and Kendall"),
         Line(RULE, "value in the year 0", value=intercept, note="where the line of the trend is"),
     ]

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, SEN, adjusted, trends
+from bavlo.core.stats.trends import LEAST_PRESENT, LEAST_VALUES, OLS, SEN, adjusted, trends
 from bavlo.errors import RequestError
 from bavlo.jobs.compare import cycles, within
 from bavlo.jobs.matched import Matched, matched
@@ -17,6 +17,8 @@ from bavlo.jobs.wording import counted, row_count
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
 from bavlo.tables.schema import TRENDS
+
+AUTOCORRELATION = {SEN: "none", OLS: "ar1"}  # of the column; the other methods are ways of it
 
 MOST_IN_WORDS = 10  # trends
 NUMBERS = ("slope", "lower", "upper", "p_value", "n", "first", "last", "intercept")
@@ -57,13 +59,10 @@ def _of_one(request: Request, found: Matched) -> TableResult:
     asked_for = request.trends
     for p in range(len(kinds)):
         years, values = by_year(found, cycle == p, ends)
-        of = trends(
-            values, years, asked_for.method, asked_for.autocorrelation, asked_for.confidence
-        )
+        of = trends(values, years, asked_for.method, asked_for.confidence)
         for name in NUMBERS:
             out[name][:, p] = getattr(of, name).reshape(shape[0], shape[2])
     p_adjusted = adjusted(out["p_value"])
-    is_sen = asked_for.method == SEN
     table = TRENDS.table(
         {
             "region": found.regions,
@@ -73,8 +72,8 @@ def _of_one(request: Request, found: Matched) -> TableResult:
             "confidence": asked_for.confidence,
             "unit": [f"{unit} per decade" if unit else "per decade" for unit in found.units],
             "p_adjusted": p_adjusted,
-            "method": asked_for.method,
-            "autocorrelation": asked_for.autocorrelation if is_sen else "ar1",
+            "method": OLS if asked_for.method == OLS else SEN,
+            "autocorrelation": AUTOCORRELATION.get(asked_for.method, asked_for.method),
             "note": _notes(out),
         }
     )

@@ -102,8 +102,6 @@ def check(request: Request) -> None:
 def check_files(request: Request) -> None:
     """Refuse outputs that cannot be written, whatever they are made of."""
     output = request.output
-    if output.format and output.out:
-        raise RequestError("format", "writes to standard output, ‹out› to files", "use one")
     check_endings(output.out, TABLES + CHARTS)
     grids = len(request.grids.make) or len(request.grids.arguments)
     if request.command in DRAWN_TOGETHER:

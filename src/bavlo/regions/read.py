@@ -57,7 +57,7 @@ class RegionFile:
     fields: Mapping[str, np.ndarray] = field(default_factory=dict)
 
 
-NO_FILE = Path("--at")  # of points that were given by their coordinates
+NO_FILE = Path("points")  # of points that were given by their coordinates
 
 
 @dataclass(frozen=True)
@@ -67,7 +67,8 @@ class RegionOptions:
     Parameters
     ----------
     layer, label
-        Layer and label field, needed where there are several that could be meant.
+        Layer and label field, needed where there are several that could be meant; of a zone raster
+        a CSV with the names of its codes.
     only, excluded
         Names of regions that are wanted, and of those that are not: exact, else a pattern with *
         and ?.
@@ -75,8 +76,6 @@ class RegionOptions:
         Field by which regions are joined.
     region_crs
         Reference system, where the file names none or a wrong one.
-    names
-        CSV with the names of the codes of a zone raster.
     strict
         Refuse what would have to be repaired.
     """
@@ -87,7 +86,6 @@ class RegionOptions:
     excluded: tuple[str, ...] = ()
     merge_by: str | None = None
     region_crs: str | None = None
-    names: Path | None = None
     strict: bool = False
 
 
@@ -150,7 +148,7 @@ def _system(path: Path, features: Features, given: str | None) -> str:
     crs = given or features.crs
     if not crs:
         raise InputError(
-            path, "names no reference system", "give it with ‹region_crs›, as EPSG:4326"
+            path, "names no reference system", "give it with ‹input_crs regions=EPSG:4326›"
         )
     if crs not in (LONLAT, "EPSG:4326"):
         import pyproj
@@ -162,14 +160,14 @@ def _system(path: Path, features: Features, given: str | None) -> str:
             raise InputError(
                 path,
                 f"the reference system '{crs[:60]}' cannot be read",
-                "give it with ‹region_crs›, as EPSG:4326",
+                "give it with ‹input_crs regions=EPSG:4326›",
             ) from error
         except pyproj.exceptions.ProjError as error:
             raise InputError(
                 path,
                 f"has the reference system {system.name}, from which nothing leads to places on "
                 "Earth",
-                "give the right one with ‹region_crs›, as EPSG:4326",
+                "give the right one with ‹input_crs regions=EPSG:4326›",
             ) from error
     return crs
 
@@ -327,9 +325,10 @@ def _named(path: Path, labels: Sequence[str], names: Sequence[str]) -> set[int]:
 def read_zones(path: Path, options: RegionOptions) -> RegionFile:
     """Regions from a raster of integer codes.
 
-    A CSV of `names` has a column of codes and one of names; without it, codes are the names.
+    A CSV that is the `label` has a column of codes and one of names; without it, codes are the
+    names.
     """
-    names = options.names
+    names = None if options.label is None else Path(options.label).expanduser()
     source = open_grid([path])
     cells = whole(source.layout.shape)
     values = source.read(0, 1, cells)[0].reshape(source.layout.shape)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from bavlo.errors import public
+from bavlo.errors import RequestError, public
 from bavlo.request.options import OPTIONS
 
 if TYPE_CHECKING:
     from bavlo.request.request import Request
 
+STANDARD_OUTPUT = "-"  # instead of a file
 WAITING = 3  # more workers where grids come by URL, since they mostly wait for bytes
 
 
@@ -30,6 +31,7 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
     """
     from bavlo.grids.urls import url_of
     from bavlo.request.parse import parse_grids, split_by_grid
+    from bavlo.request.request import OF_OTHERS
 
     grids = parse_grids(given.get("grids") or [])
     formulas = [given["make"]] if isinstance(given.get("make"), str) else given.get("make") or ()
@@ -50,11 +52,32 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
             by_grid += [(field, name, option.read(text)) for field, name, text in own]
         else:
             values[option.field] = option.read(value)
+    if command != "describe":
+        _to_standard_output(values)
     values["grids.by_grid"] = tuple(by_grid)
+    said = {(field, name): value for field, name, value in by_grid}
+    values |= {filled: said.get(of) for of, filled in OF_OTHERS.items()}
     by_url = any(url_of(path) is not None for grid in grids for path in grid.paths)
     if by_url and given.get("jobs") is None and given.get("cluster") is None:
         values["run.jobs"] += WAITING
     return _assembled(command, values)
+
+
+def _to_standard_output(values: dict[str, Any]) -> None:
+    """Take - out of the files that are named, and set the format of what goes there instead.
+
+    Raises
+    ------
+    RequestError
+        Where a format is given for nothing.
+    """
+    files = tuple(path for path in values["output.out"] if str(path) != STANDARD_OUTPUT)
+    if files != values["output.out"]:
+        values["output.format"] = values["output.format"] or "csv"
+    elif values["output.format"] is not None:
+        what = "is of the table that goes to standard output"
+        raise RequestError("format", what, f"add ‹out {STANDARD_OUTPUT}›")
+    values["output.out"] = files
 
 
 def _assembled(command: str, values: Mapping[str, Any]) -> Request:

@@ -14,14 +14,16 @@ from bavlo.errors import InputError, RequestError, one_of
 from bavlo.files import number_in
 from bavlo.grids.formats import format_of, is_zarr
 from bavlo.grids.urls import listed, url_of
-from bavlo.request.request import GridArgument
+from bavlo.request.request import OF_OTHERS, GridArgument
 
 if TYPE_CHECKING:
     from bavlo.request.option import Option
 
+WMO = "wmo"
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
 OF_MADE = ("kind", "unit", "measure", "combine")  # fields that may be said of what is made
 ByGrid = tuple[tuple[str, str, str], ...]
+PLACE = re.compile(r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*")
 LEAST_PIXELS, MOST_PIXELS = 200, 20_000  # of a figure
 
 
@@ -106,11 +108,12 @@ def split_by_grid(
     """
     field, several = option.request_field, option.several
     names = {grid.name for grid in grids} | (set(made) if field in OF_MADE else set())
+    names |= {name for own, name in OF_OTHERS if own == field}
     plain: str | None = None
     own: list[tuple[str, str, str]] = []
     for text in texts:
         name, sign, value = text.partition("=")
-        if sign and name in names and len(grids) == 1 and not made:
+        if sign and len(grids) == 1 and name == grids[0].name and not made:
             text, sign = value, ""
         if sign and name in names:
             earlier = [v for _, n, v in own if n == name] if several else []
@@ -142,17 +145,24 @@ def paths(texts: Sequence[str], field: str) -> tuple[Path, ...]:
     return tuple(path(text, field) for text in texts)
 
 
+def regions(given: str | Sequence[str], field: str) -> Path | tuple[tuple[float, float], ...]:
+    """A file of regions, or longitudes and latitudes of points."""
+    texts = [given] if isinstance(given, str) else list(given)
+    if all(PLACE.fullmatch(text) for text in texts):
+        return places(texts, field)
+    if len(texts) > 1:
+        raise RequestError(field, f"names {' and '.join(texts)}", "name one file, or only points")
+    return path(texts[0], field)
+
+
+def label(text: str, field: str) -> str:
+    """A field that names regions, or a file with the names of codes."""
+    return text
+
+
 def grid_path(text: str, field: str) -> Path:
     """The first file that a path or a pattern stands for."""
     return expand(text)[0]
-
-
-def folder(text: str, field: str) -> Path:
-    """A folder that is there."""
-    found = Path(text).expanduser()
-    if not found.is_dir():
-        raise RequestError(field, f"there is no folder {found}", "make it first")
-    return found
 
 
 def texts(given: Sequence[str], field: str) -> tuple[str, ...]:
@@ -289,6 +299,25 @@ def share(text: str, field: str) -> float:
     if not 0 <= found <= 1:
         raise RequestError(field, f"'{text}' is no share", "give a number from 0 to 1")
     return found
+
+
+def share_or_wmo(text: str, field: str) -> float | str:
+    """A share from 0 to 1, or the rule of WMO-No. 1203."""
+    return WMO if text == WMO else share(text, field)
+
+
+def scaling(text: str, field: str = "scale") -> tuple[float, float]:
+    """A factor, and what is added after it.
+
+    Examples
+    --------
+    >>> scaling("0.1"), scaling("0.02,-40")
+    ((0.1, 0.0), (0.02, -40.0))
+    """
+    parts = [number(part, field) for part in names(text)]
+    if not 1 <= len(parts) <= 2:
+        raise RequestError(field, f"'{text}' is no scale", "write it as FACTOR or FACTOR,OFFSET")
+    return parts[0], parts[1] if len(parts) > 1 else 0.0
 
 
 def size(text: str, field: str = "memory") -> int:

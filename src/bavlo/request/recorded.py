@@ -11,10 +11,12 @@ from bavlo.grids.urls import url_of
 from bavlo.request.filling import make_request
 from bavlo.request.option import Option
 from bavlo.request.options import OPTIONS, option_of_field, options_of
+from bavlo.request.parse import PLACE
+from bavlo.request.renamed import renewed
 from bavlo.request.request import Request
 
 MINUTES = 60
-OF_FILES = ("path", "grid_path")  # what reads options that name files
+OF_FILES = ("path", "grid_path", "regions", "label")  # what reads options that name files
 
 
 def request_of(asked: Mapping[str, Any], folder: Path = Path()) -> Request:
@@ -38,7 +40,7 @@ def request_of(asked: Mapping[str, Any], folder: Path = Path()) -> Request:
 
 def given_of(asked: Mapping[str, Any], folder: Path = Path()) -> tuple[str, dict[str, Any]]:
     """The command, and the texts of its options as one would type them."""
-    command = str(asked["command"])
+    command, asked = str(asked["command"]), renewed(asked)
     given: dict[str, Any] = {
         "grids": [
             f"{grid['name']}={_placed(file, folder)}" if grid["name"] else _placed(file, folder)
@@ -59,9 +61,10 @@ def given_of(asked: Mapping[str, Any], folder: Path = Path()) -> tuple[str, dict
 
 def files_named(asked: Mapping[str, Any]) -> list[str]:
     """All files that a recorded request names, as they are recorded."""
+    asked = renewed(asked)
     found = [str(file) for grid in asked.get("grids", ()) for file in grid["files"]]
     for option in OPTIONS:
-        if option.parse in OF_FILES and isinstance(asked.get(option.name), str):
+        if names_file(option, asked.get(option.name)):
             found.append(asked[option.name])
     return found
 
@@ -86,6 +89,15 @@ def folder_of(asked: Mapping[str, Any], table: Path) -> Path:
     )
 
 
+def names_file(option: Option, value: Any) -> bool:
+    """Whether a recorded value is a file; that of a label only where it is a CSV."""
+    if option.parse not in OF_FILES or not isinstance(value, str):
+        return False
+    if option.parse == "label":
+        return value.lower().endswith(".csv")
+    return PLACE.fullmatch(value) is None
+
+
 def _placed(file: str, folder: Path) -> str:
     return file if url_of(file) is not None or folder == Path() else str(folder / file)
 
@@ -94,7 +106,7 @@ def _given(option: Option, value: Any, folder: Path) -> Any:
     """The texts of an option, as one would type them."""
     if not option.value:
         return True
-    if option.parse in OF_FILES:
+    if names_file(option, value):
         return _placed(str(value), folder)
     text = _text(option, value)
     if option.by_grid and not isinstance(text, list):
@@ -126,6 +138,10 @@ def _numbers(values: list[float]) -> str:
     return ",".join(repr(value) for value in values)
 
 
+def _scaling(told: list[float] | float | str) -> str:
+    return _numbers(told) if isinstance(told, list) else str(told)
+
+
 def _pairs(pairs: list[list[str]]) -> list[str]:
     return [f"{name}={value}" for name, value in pairs]
 
@@ -138,6 +154,8 @@ _SPECIAL: dict[str, Callable[[Any], Any]] = {
     "box": _numbers,
     "places": lambda places: [_numbers(place) for place in places],
     "windows": lambda windows: [_numbers(windows)],
+    "regions": lambda told: told if isinstance(told, str) else [_numbers(each) for each in told],
+    "scaling": _scaling,
     "columns": _pairs,
     "picks": _pairs,
     "pixels": lambda size: "x".join(map(str, size)),

@@ -16,7 +16,7 @@ from bavlo.core.values.combine import Combine
 from bavlo.engine.protocol import Resources
 from bavlo.errors import RequestError
 from bavlo.grids.source import ReadOptions
-from bavlo.regions.read import RegionOptions
+from bavlo.regions.read import RegionFile, RegionOptions, points_as_regions, read_regions
 
 if TYPE_CHECKING:
     from bavlo.core.conditions.conditions import Condition
@@ -24,6 +24,11 @@ if TYPE_CHECKING:
     from bavlo.core.values.formula import Formula
 
 MONTH = "month"
+# What may be said as NAME=VALUE of what is no grid of the request, and the field that it fills.
+OF_OTHERS = {
+    ("input_crs", "regions"): "regions.reading.region_crs",
+    ("kind", "weight"): "measuring.weight_kind",
+}
 
 
 @dataclass(frozen=True)
@@ -76,13 +81,23 @@ class RegionRequest:
 
     Parameters
     ----------
-    at
-        Longitudes and latitudes of points instead of a file.
+    regions
+        A file, or longitudes and latitudes of points; empty where nothing is asked for.
     """
 
-    regions: Path | None
-    at: tuple[tuple[float, float], ...]
+    regions: Path | tuple[tuple[float, float], ...]
     reading: RegionOptions
+
+    @property
+    def file(self) -> Path | None:
+        """The file, where one is asked for."""
+        return self.regions if isinstance(self.regions, Path) else None
+
+    def read(self) -> RegionFile:
+        """The regions that are asked for."""
+        if isinstance(self.regions, tuple):
+            return points_as_regions(self.regions)
+        return read_regions(self.regions, self.reading)
 
 
 @dataclass(frozen=True)
@@ -94,8 +109,7 @@ class TimeRequest:
     year_start: int
     combine: Combine
     window: tuple[int, ...]
-    complete: str | None
-    min_steps: float | None
+    min_steps: float | str | None
     same_span: bool
 
     @property
@@ -110,8 +124,8 @@ class TimeRequest:
 
     @property
     def least_share(self) -> float:
-        """Share of its steps that a period must have; all where nothing is said."""
-        return 1.0 if self.min_steps is None else self.min_steps
+        """Share of its steps that a period must have; all where no other is asked for."""
+        return self.min_steps if isinstance(self.min_steps, float) else 1.0
 
 
 @dataclass(frozen=True)
@@ -120,6 +134,8 @@ class MeasureRequest:
 
     Parameters
     ----------
+    weight_kind
+        What the weights are, count or state, where their unit does not tell.
     place
         Also tell where the cell is that holds a lowest or highest value.
     """
@@ -128,7 +144,6 @@ class MeasureRequest:
     order: str | None
     weight: Path | None
     weight_kind: str | None
-    at_points: str
     place: bool
     min_area: float | None
     unit: str | None
@@ -149,6 +164,8 @@ class ClimateRequest:
         Years that things are held against.
     bases
         Those that normals are made of, which may be several.
+    normals_from
+        periods, whole-years or months: which values of the base normals are made from.
     """
 
     base: Base | None
@@ -156,8 +173,7 @@ class ClimateRequest:
     statistic: tuple[str, ...]
     smooth: int
     score: str
-    from_months: bool
-    whole_years: bool
+    normals_from: str
 
 
 @dataclass(frozen=True)
@@ -167,13 +183,17 @@ class ConditionRequest:
     when: tuple[Condition, ...]
     count: tuple[str, ...]
     index: tuple[str, ...]
-    test_on: str
+    test_on: str | None
     spell_edge: str
     area_share: float
     wet_day: str
-    bootstrap: bool
     return_levels: tuple[int, ...]
     fit: str
+
+    @property
+    def tested_on(self) -> str:
+        """What conditions are tested on: each cell where nothing is said."""
+        return self.test_on or "cell"
 
 
 @dataclass(frozen=True)
@@ -200,7 +220,6 @@ class TrendRequest:
     """How trends are estimated and judged."""
 
     method: str
-    autocorrelation: str
     confidence: float
 
 
@@ -212,8 +231,8 @@ class GriddingRequest:
     ----------
     product
         value, normal, anomaly, percent, score or trend.
-    touching, min_share
-        Which cells regions keep: those that they touch, or of which they cover a share.
+    min_share
+        Share of a cell that regions must cover for it to stay.
     onto
         A grid whose cells values are brought onto.
     crs, cell, box
@@ -225,7 +244,6 @@ class GriddingRequest:
 
     product: str
     outside: str | None
-    touching: bool
     min_share: float | None
     onto: Path | None
     crs: str | None
@@ -236,8 +254,6 @@ class GriddingRequest:
     @property
     def least_share(self) -> float:
         """Share of a cell that regions must cover: half of it where nothing is said."""
-        if self.touching:
-            return 0.0
         return 0.5 if self.min_share is None else self.min_share
 
 
@@ -276,7 +292,6 @@ class OutputRequest:
     events: Path | None
     format: str | None
     layout: str
-    checksum: bool
     replace: bool
 
 
@@ -328,7 +343,8 @@ def for_grid(request: Request, name: str) -> Request:
             request = replace(request, time=replace(request.time, combine=value))
         elif field in ("unit", "measure"):
             request = replace(request, measuring=replace(request.measuring, **{field: value}))
-    reading = tuple(each for each in own if hasattr(request.grids.reading, each[0]))
+    of_others = tuple(each for each in request.grids.by_grid if each[:2] in OF_OTHERS)
+    reading = tuple(each for each in own if hasattr(request.grids.reading, each[0])) + of_others
     return replace(request, grids=replace(request.grids, by_grid=reading))
 
 

@@ -11,6 +11,7 @@ from typing import Any
 from bavlo.errors import InputError, known_words, nearest_word, one_of
 from bavlo.request.option import Option
 from bavlo.request.options import options_of
+from bavlo.request.renamed import renewed
 
 LATEST_YEAR, LATEST_MONTH = "{latest_year}", "{latest_month}"
 OF_TABLES = ("chart",)  # commands that take tables only
@@ -131,7 +132,7 @@ def read_study(path: Path) -> Study:
     head = _table(path, "study", told.get("study", {}))
     _check_keys(path, "[study]", head, OF_STUDY)
     grids = _grids(path, _table(path, "grids", told.get("grids", {})))
-    regions = _table(path, "regions", told.get("regions", {}))
+    regions = renewed(_table(path, "regions", told.get("regions", {})))
     listed = told.get("result", [])
     if not isinstance(listed, list) or not listed:
         raise InputError(path, "lists no result", "add [[result]] with a command")
@@ -167,6 +168,7 @@ def _grids(path: Path, told: Mapping[str, Any]) -> dict[str, StudyGrid]:
     for name, value in told.items():
         options: list[tuple[str, str]] = []
         if isinstance(value, dict):
+            value = renewed(value)
             _check_keys(path, f"[grids] {name}", value, ["files", *own])
             if "files" not in value:
                 raise InputError(path, f"[grids] {name} names no files", "add files = …")
@@ -194,6 +196,7 @@ def _result(
         raise InputError(path, f"{name}: '{command}' is no command", one_of(str(command), COMMANDS))
     if any(result.name == name for result in before):
         raise InputError(path, f"two results are called {name}", "rename one")
+    told = renewed(told)
     options = {option.name: option for option in options_of(command)}
     _check_keys(path, name, told, [*OF_RESULT, *options])
     of = _names(told.get("of", []))
@@ -213,7 +216,7 @@ def _result(
     given: dict[str, Any] = {}
     if wanted or command == "map":
         given |= _regions(path, regions, told.get("regions"), options)
-    elif isinstance(told.get("regions"), str):
+    elif isinstance(told.get("regions"), str | list):
         given["regions"] = told["regions"]
     given |= {
         key: _given(options[key], value)
@@ -222,7 +225,7 @@ def _result(
     }
     out = given.get("out", [])
     given["out"] = [out] if isinstance(out, str) else out
-    if not given["out"]:
+    if not given["out"] or "-" in given["out"]:
         raise InputError(path, f"{name} writes nothing", 'add out = "FILE"')
     return StudyResult(name, command, tuple(grids[each] for each in wanted), of, given)
 
@@ -246,16 +249,16 @@ def _regions(
     path: Path, regions: Mapping[str, Any], own: Any, options: Mapping[str, Option]
 ) -> dict[str, Any]:
     """The regions of a result: its own file, else those of the study."""
-    if isinstance(own, str):
+    if isinstance(own, str | list):
         return {"regions": own}
     if not regions or "regions" not in options:
         return {}
     of_regions = [name for name, option in options.items() if option.group == "regions"]
-    _check_keys(path, "[regions]", regions, ["file", *of_regions])
-    given = {"regions": str(regions["file"])} if "file" in regions else {}
+    _check_keys(path, "[regions]", regions, ["file", "input-crs", *of_regions])
+    given: dict[str, Any] = {}
     for key, value in regions.items():
-        if key != "file":
-            given[key] = _given(options[key], value)
+        name = "regions" if key == "file" else key
+        given[name] = _given(options[name], value)
     return given
 
 

@@ -98,22 +98,22 @@ def test_the_same_cells_are_told_to_a_thousandth():
 def test_a_point_takes_the_cell_it_is_in_or_the_four_around_it():
     layout = degrees(0, 4, 0, 3, 1)
     points = regions_of(shapely.Point(1.25, 1.75), shapely.Point(9, 9), shapely.Point(3.5, 0.5))
-    alone = point_overlay(points, layout, "cell")
+    alone = point_overlay(points, layout)
     assert alone.entries.tolist() == [1, 0, 1]
     assert alone.cells[alone.index].tolist() == [5, 3]
-    around = point_overlay(points, layout, "bilinear")
+    around = point_overlay(points, layout, bilinear=True)
     values = np.add.outer(10 * layout.y_centres, layout.x_centres).ravel()  # a plane
     part = slice(*around.indptr[:2])
     weighted = around.weight[part] @ values[around.cells[around.index[part]]]
     assert weighted == pytest.approx(10 * 1.75 + 1.25)
     assert around.weight[part].sum() == pytest.approx(1)
     with pytest.raises(InputError, match="two-dimensional"):
-        point_overlay(points, bent_grid(), "cell")
+        point_overlay(points, bent_grid())
 
 
 def test_a_point_on_the_other_side_of_the_antimeridian_is_the_same_place():
     layout = degrees(0, 360, -1, 1, 1)
-    found = point_overlay(regions_of(shapely.Point(-0.5, 0.5)), layout, "cell")
+    found = point_overlay(regions_of(shapely.Point(-0.5, 0.5)), layout)
     assert found.cells.tolist() == [360 + 359]
 
 
@@ -132,7 +132,7 @@ def test_points_between_four_cells_are_interpolated_across_the_antimeridian(
     west, east, place, near
 ):
     layout = degrees(west, east, -2, 2, 1)
-    found = point_overlay(regions_of(shapely.Point(place, 0.3)), layout, "bilinear")
+    found = point_overlay(regions_of(shapely.Point(place, 0.3)), layout, bilinear=True)
     # Longitudes on the side of the seam where the point is, so that they make a plane around it.
     x = near + (layout.x_centres - near + 180) % 360 - 180
     plane = np.add.outer(10 * layout.y_centres, x).ravel()

@@ -12,6 +12,7 @@ from bavlo.core.stats.trends import (
     HAMED_RAO,
     OLS,
     PREWHITEN,
+    SEN,
     adjusted,
     hamed_rao,
     mann_kendall,
@@ -107,13 +108,12 @@ def ar1(phi, count, rng):
 def test_autocorrelated_noise_is_called_a_trend_less_often_once_it_is_allowed_for():
     values = ar1(0.6, 600, np.random.default_rng(5))
     shares = {
-        how: (trends(values, YEARS, autocorrelation=how).p_value < 0.05).mean()
-        for how in ("none", HAMED_RAO)
+        how: (trends(values, YEARS, method=how).p_value < 0.05).mean() for how in (SEN, HAMED_RAO)
     }
-    assert shares["none"] > 0.2
-    assert shares[HAMED_RAO] < shares["none"]
+    assert shares[SEN] > 0.2
+    assert shares[HAMED_RAO] < shares[SEN]
     ols = trends(values, YEARS, OLS)
-    assert (ols.p_value < 0.05).mean() < shares["none"]
+    assert (ols.p_value < 0.05).mean() < shares[SEN]
 
 
 def test_the_factor_of_hamed_and_rao_agrees_with_its_formula_written_out():
@@ -155,7 +155,7 @@ def test_prewhitening_leaves_a_series_without_autocorrelation_alone():
     away = left - left.mean()
     first = (away[1:] * away[:-1]).sum() / (away**2).sum()
     np.testing.assert_allclose(changed[1:, 0], left[1:] - first * left[:-1] + 0.1 * YEARS[1:])
-    found = trends(noisy, YEARS, autocorrelation=PREWHITEN)
+    found = trends(noisy, YEARS, method=PREWHITEN)
     assert found.slope[0] == trends(noisy, YEARS).slope[0]
     assert np.isfinite(found.p_value[0])
 

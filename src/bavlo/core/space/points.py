@@ -11,17 +11,15 @@ from bavlo.core.space.projection import same_system
 from bavlo.core.space.regions import LONLAT, Regions
 from bavlo.errors import InputError
 
-AT_POINTS = ("cell", "bilinear")
 
-
-def point_overlay(regions: Regions, layout: GridLayout, how: str) -> Overlay:
+def point_overlay(regions: Regions, layout: GridLayout, *, bilinear: bool = False) -> Overlay:
     """Weights of the cells at points; a point's weights sum to 1 inside the grid.
 
     Parameters
     ----------
-    how
-        "cell": the cell that holds the point; "bilinear": the four nearest cell centres, by
-        distance along rows and columns.
+    bilinear
+        Take the four nearest cell centres, by distance along rows and columns, and not the cell
+        that holds the point.
     """
     if layout.has_corners:
         raise InputError(
@@ -31,7 +29,7 @@ def point_overlay(regions: Regions, layout: GridLayout, how: str) -> Overlay:
         )
     x, y = _placed(regions, layout)
     ny, nx = layout.shape
-    if how == "cell":
+    if not bilinear:
         row, row_in = _cell(layout.y_edges, y)
         column, column_in = _cell(layout.x_edges, x)
         corners = [(row, column, np.ones(x.size))]

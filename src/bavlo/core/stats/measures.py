@@ -142,6 +142,7 @@ def _cv_refusal(what: Quantity, held: str, combine: str) -> Refusal | None:
 
 
 SHARES = "shares"  # a measure with a table of its own
+BILINEAR = "bilinear"  # of points only, whose overlay has the weights
 
 MEASURES: dict[str, Measure] = {
     m.name: m
@@ -150,6 +151,14 @@ MEASURES: dict[str, Measure] = {
             "mean",
             lambda s: s.mean,
             "area-weighted mean of the cells",
+            order="region",
+            linear=True,
+            adds_up=True,
+        ),
+        Measure(
+            BILINEAR,
+            lambda s: s.mean,
+            "at points: between the centres of the four cells around",
             order="region",
             linear=True,
             adds_up=True,

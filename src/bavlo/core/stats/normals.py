@@ -27,6 +27,7 @@ PRODUCTS = (VALUE, NORMAL, ANOMALY, PERCENT, SCORE, TREND)
 LEAST_SHARE = 0.8  # of the base years, WMO-No. 1203 §4.4
 LEAP_DAY = "02-29"
 MINUS = " minus "  # between the names of two bases whose normals are subtracted
+WHOLE_YEARS, MONTHS = "whole-years", "months"  # what normals may be made from instead of periods
 STATISTICS = ("mean", "std", "min", "max", "pNN")
 
 

@@ -10,13 +10,8 @@ import numpy as np
 from bavlo.core.batches import batches
 from bavlo.core.stats.ranks import TIED, ranks_of
 
-SEN = "sen"
-OLS = "ols"
-METHODS = (SEN, OLS)
-NONE = "none"
-HAMED_RAO = "hamed-rao"
-PREWHITEN = "prewhiten"
-AUTOCORRELATIONS = (NONE, HAMED_RAO, PREWHITEN)
+SEN, HAMED_RAO, PREWHITEN, OLS = "sen", "hamed-rao", "prewhiten", "ols"
+METHODS = (SEN, HAMED_RAO, PREWHITEN, OLS)
 
 LEAST_VALUES = 10
 LEAST_PRESENT = 0.7  # of the years between the first and the last with a value
@@ -56,7 +51,6 @@ def trends(
     values: np.ndarray,
     years: np.ndarray,
     method: str = SEN,
-    autocorrelation: str = NONE,
     confidence: float = 0.95,
 ) -> Trends:
     """Trends of K series over Y years.
@@ -69,11 +63,10 @@ def trends(
         Each the one after the one before, so that lags are years.
     method
         SEN: the median of the slopes between all pairs of years (Sen 1968), significance by
-        Mann-Kendall with ties and continuity correction (Kendall 1975). OLS: least squares, the
-        error by the effective number of values of an AR(1) process (Santer et al. 2000).
-    autocorrelation
-        Of SEN. HAMED_RAO: the variance of S times the factor of Hamed and Rao (1998), never below
-        1. PREWHITEN: trend-free prewhitening (Yue et al. 2002).
+        Mann-Kendall with ties and continuity correction (Kendall 1975). HAMED_RAO: the same, the
+        variance of S times the factor of Hamed and Rao (1998), never below 1. PREWHITEN: the same
+        after trend-free prewhitening (Yue et al. 2002). OLS: least squares, the error by the
+        effective number of values of an AR(1) process (Santer et al. 2000).
     confidence
         Of the interval.
 
@@ -94,7 +87,7 @@ def trends(
         if method == OLS:
             made = _least_squares(block, years, confidence)
         else:
-            made = _theil_sen(block, years, autocorrelation, confidence)
+            made = _theil_sen(block, years, method, confidence)
         for name, array in zip(_MADE, made, strict=True):
             out[name][some] = array
     return Trends(n=n.astype(np.float64), first=first, last=last, **out)
@@ -110,7 +103,7 @@ def _blocks(places: np.ndarray, years: int) -> Iterator[np.ndarray]:
 
 
 def _theil_sen(
-    values: np.ndarray, years: np.ndarray, autocorrelation: str, confidence: float
+    values: np.ndarray, years: np.ndarray, method: str, confidence: float
 ) -> tuple[np.ndarray, ...]:
     """Slope, interval, intercept and p value of (Y, K) series."""
     from scipy import special
@@ -118,11 +111,11 @@ def _theil_sen(
     slopes = pair_slopes(values, years)
     slope = _at_rank(slopes, (np.sum(~np.isnan(slopes), axis=0) - 1) / 2)
     tested = values
-    if autocorrelation == PREWHITEN:
+    if method == PREWHITEN:
         tested = prewhitened(values, years, slope)
         slopes = pair_slopes(tested, years)
     s, variance = mann_kendall(tested)
-    if autocorrelation == HAMED_RAO:
+    if method == HAMED_RAO:
         variance = variance * hamed_rao(values, years, slope)
     with np.errstate(invalid="ignore", divide="ignore"):
         z = np.where(variance > 0, (s - np.sign(s)) / np.sqrt(variance), 0.0)

@@ -69,7 +69,7 @@ class RasterGrid:
     shape: tuple[int, int]
     notes: tuple[str, ...] = ()
     checked: bool = True
-    grid_crs: str | None = None
+    input_crs: str | None = None
     step_chunk: int = 1
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     likeness: tuple[Any, ...] = ()
@@ -149,7 +149,7 @@ class RasterGrid:
 
     def _check(self, data: Any) -> None:
         """A file that was taken on trust when the folder was opened must keep its promise."""
-        found = layout_of(self.path, data, self.grid_crs)
+        found = layout_of(self.path, data, self.input_crs)
         if not found.same_cells(self.layout):
             raise InputError(
                 self.path, "has other cells than the first file", "give files of one grid only"
@@ -206,13 +206,13 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
         return RasterGrid(
             path,
             variable_of(path, data),
-            layout_of(path, data, options.grid_crs),
+            layout_of(path, data, options.input_crs),
             times,
             tuple(bands),
             with_missing(packing_of(data), np.dtype(data.dtypes[0]), options.missing, path),
             (data.height, data.width),
-            tuple(notes + crs_notes(path, data, options.grid_crs) + mask_notes(path, data)),
-            grid_crs=options.grid_crs,
+            tuple(notes + crs_notes(path, data, options.input_crs) + mask_notes(path, data)),
+            input_crs=options.input_crs,
             dtype=np.dtype(data.dtypes[0]),
             likeness=() if masked or data.count > 1 else _likeness(path),
             is_masked=masked,

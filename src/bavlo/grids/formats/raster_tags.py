@@ -172,12 +172,12 @@ def mask_notes(path: Path, data: Any) -> list[str]:
     return [f"{path.name}: {source} tells which cells have data"]
 
 
-def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
+def layout_of(path: Path, data: Any, input_crs: str | None) -> GridLayout:
     """The cells of a raster.
 
     Parameters
     ----------
-    grid_crs
+    input_crs
         Its reference system where it states none; else the same as it states.
 
     Raises
@@ -191,21 +191,21 @@ def layout_of(path: Path, data: Any, grid_crs: str | None) -> GridLayout:
     x = transform.c + transform.a * np.arange(data.width + 1)
     y = transform.f + transform.e * np.arange(data.height + 1)
     x, y = _decimal(x), _decimal(y)
-    if data.crs is not None and grid_crs is not None:
-        _check_same_system(path, data, grid_crs)
+    if data.crs is not None and input_crs is not None:
+        _check_same_system(path, data, input_crs)
     if data.crs is not None:
         _check_on_earth(path, data.crs.to_wkt())
         if data.crs.is_geographic and not data.crs.is_projected:
             return GridLayout(x, np.clip(y, -90, 90), "lonlat")
         return GridLayout(x, y, data.crs.to_wkt())
-    if grid_crs is not None:
+    if input_crs is not None:
         import pyproj
 
-        crs = pyproj.CRS.from_user_input(grid_crs)
+        crs = pyproj.CRS.from_user_input(input_crs)
         return GridLayout(x, y, "lonlat" if crs.is_geographic else crs.to_wkt())
     if np.abs(y).max() <= 90.0 + 1e-6 and x.min() >= -360 and x.max() <= 540:
         return GridLayout(x, np.clip(y, -90, 90), "lonlat")
-    raise InputError(path, "names no reference system", "give it with ‹grid_crs›, as EPSG:32744")
+    raise InputError(path, "names no reference system", "give it with ‹input_crs›, as EPSG:32744")
 
 
 def _check_on_earth(path: Path, crs: str) -> None:
@@ -223,16 +223,16 @@ def _check_on_earth(path: Path, crs: str) -> None:
         ) from error
 
 
-def _check_same_system(path: Path, data: Any, grid_crs: str) -> None:
+def _check_same_system(path: Path, data: Any, input_crs: str) -> None:
     """A reference system may be said of a file that states none, or the same."""
     import pyproj
 
     stated = pyproj.CRS.from_user_input(data.crs.to_wkt())
-    if not stated.equals(pyproj.CRS.from_user_input(grid_crs), ignore_axis_order=True):
+    if not stated.equals(pyproj.CRS.from_user_input(input_crs), ignore_axis_order=True):
         raise InputError(
             path,
-            f"states the reference system {stated.name}, and ‹grid_crs› says {grid_crs}",
-            "leave ‹grid_crs› out, or correct the file",
+            f"states the reference system {stated.name}, and ‹input_crs› says {input_crs}",
+            "leave ‹input_crs› out, or correct the file",
         )
 
 
@@ -241,9 +241,9 @@ def _decimal(edges: np.ndarray) -> np.ndarray:
     return np.round(edges, 10)
 
 
-def crs_notes(path: Path, data: Any, grid_crs: str | None) -> list[str]:
+def crs_notes(path: Path, data: Any, input_crs: str | None) -> list[str]:
     """What to say of a raster that states no reference system."""
-    if data.crs is None and grid_crs is None:
+    if data.crs is None and input_crs is None:
         return [f"{path.name} names no reference system; taken as longitude and latitude"]
     return []
 

@@ -119,15 +119,12 @@ class Room:
         Bytes that the whole job may take.
     fitting
         Tells how many workers fit.
-    folder
-        For scratch files; None for the system's own place.
     elsewhere
         The grid is read on other machines, which do not share scratch files.
     """
 
     memory: int
     fitting: Fitting
-    folder: Path | None = None
     elsewhere: bool = False
 
     def holds(self, file: CFGrid, cells: CellSelection) -> bool:
@@ -180,7 +177,7 @@ def rechunked(
                 files.append(file)
                 again.append(file.path)
                 continue
-            scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-", dir=room.folder))
+            scratch = scratch or Path(tempfile.mkdtemp(prefix="bavlo-"))
             place = scratch / f"{number}"
             turned.append(TurnedChunks(file, cells, place, room.memory, room.fitting))
             size += turned[-1].size

@@ -275,7 +275,7 @@ class TurnedChunks:
         return InputError(
             self.file.parent,
             f"cannot take a scratch file ({error.strerror})",
-            "choose another folder with ‹scratch›",
+            "set TMPDIR to a folder with more room",
         )
 
     @contextmanager

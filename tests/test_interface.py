@@ -168,7 +168,7 @@ def test_errors_name_the_keyword_and_doubts_are_warnings(world):
         bavlo.series(folder / "rain.nc", regions=folder / "w.geojson", every="fortnight")
     with pytest.raises(bavlo.BavloError, match="series has no mesure; did you mean measure"):
         bavlo.series(folder / "rain.nc", regions=folder / "w.geojson", mesure="mean")
-    with pytest.raises(bavlo.BavloError, match="neither a file nor a collection"):
+    with pytest.raises(bavlo.BavloError, match="neither a file nor features"):
         bavlo.series(folder / "rain.nc", regions=[1, 2])
     odd = rain.copy()
     odd[:, 1, 1] = -9999

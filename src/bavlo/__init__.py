@@ -1,6 +1,6 @@
 """Bavlo turns gridded climate data into per-region numbers that an analyst can defend.
 
-`import bavlo` offers every command as a function; see `bavlo.interface`.
+`import bavlo` offers every command as a function; see `bavlo.api`.
 """
 
 from __future__ import annotations
@@ -8,11 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from bavlo.arrays import Array
-    from bavlo.errors import BavloError, BavloWarning
-    from bavlo.interface import (
-        Grid,
-        Table,
+    from bavlo.api import (
         anomalies,
         chart,
         compare,
@@ -21,9 +17,15 @@ if TYPE_CHECKING:
         grid,
         map,  # as the command
         normals,
+        report,
+        run,
         series,
+        trace,
         trends,
     )
+    from bavlo.arrays import Array
+    from bavlo.errors import BavloError, BavloWarning
+    from bavlo.interface import Grid, Table, Trace
 
 __all__ = [
     "Array",
@@ -31,6 +33,7 @@ __all__ = [
     "BavloWarning",
     "Grid",
     "Table",
+    "Trace",
     "__version__",
     "anomalies",
     "chart",
@@ -40,7 +43,10 @@ __all__ = [
     "grid",
     "map",
     "normals",
+    "report",
+    "run",
     "series",
+    "trace",
     "trends",
 ]
 __version__ = "0.1.0"
@@ -52,8 +58,9 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'bavlo' has no attribute {name!r}")
     from importlib import import_module
 
-    elsewhere = {"BavloError": "bavlo.errors", "Array": "bavlo.arrays"}
-    return getattr(import_module(elsewhere.get(name, "bavlo.interface")), name)
+    places = {"BavloError": "errors", "BavloWarning": "errors", "Array": "arrays"}
+    place = places.get(name, "interface" if name[0].isupper() else "api")
+    return getattr(import_module(f"bavlo.{place}"), name)
 
 
 def __dir__() -> list[str]:

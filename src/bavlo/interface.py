@@ -1,8 +1,4 @@
-"""Bavlo from Python: one function a command, with the command line's options as keywords.
-
->>> import bavlo
->>> table = bavlo.series("rain_*.nc", regions="watersheds.geojson", every="month")  # doctest: +SKIP
->>> table.to_pandas()  # doctest: +SKIP
+"""What the functions of `bavlo.api` give and how they are carried out.
 
 Nothing is printed. Doubts are Python warnings (`bavlo.BavloWarning`), errors are `bavlo.BavloError`
 and name the keyword that is at fault. Calls from several threads do not disturb one another.
@@ -21,7 +17,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Literal, Protocol, overload
 
 import numpy as np
 
@@ -30,17 +26,32 @@ from bavlo.errors import BavloWarning, RequestError, nearest_word, worded
 from bavlo.remembered import OPEN_FILES
 from bavlo.request.filling import make_request
 from bavlo.request.options import options_of
+from bavlo.request.renamed import NOW
 from bavlo.request.reporter import SilentReporter
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from bavlo.jobs.result import TableResult
+    from bavlo.jobs.run import Outcome
     from bavlo.request.request import Request
 
+# Options of the command line that calls do without, and what to do instead.
+ON_COMMAND_LINE = {
+    "out": "write what it gives, as table.write(path) or figure.savefig(path)",
+    "format": "write what it gives, as table.write(path)",
+    "replace": "say table.write(path, overwrite=True)",
+    "layout": "say table.write(path, layout=…) or table.to_pandas(layout)",
+    "quiet": "nothing is printed",
+    "verbose": "nothing is printed; table.about tells every choice",
+    "describe": "figures are given, not described",
+}
 SHOWN = 5  # first and last rows in a notebook
 BASE = "bavlo.core.stats.normals:parse_base"
 IN_FILE = re.compile(r"\S*/(in_memory_\d+\.\w+)")
+BOUNDS = ("start", "end")
+IS_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+Layout = Literal["long", "by-time", "by-region"]
 Progress = Callable[[int, int], None]
 GridLike = str | Path | Array | Any
 
@@ -100,11 +111,76 @@ class Table:
     def __len__(self) -> int:
         return len(self._result.table)
 
-    def __getitem__(self, name: str) -> np.ndarray:
-        """A column, one value a row: float64 with NaN for missing ones, or text."""
-        if name not in self.columns:
-            raise KeyError(name)
-        return self._result.table.column(name)
+    def __iter__(self) -> Iterator[dict[str, Any]]:
+        """Its rows, each as a dict of columns and values."""
+        for columns in self._result.table.chunks():
+            lists = [column.tolist() for column in columns]
+            for row in zip(*lists, strict=True):
+                yield dict(zip(self.columns, row, strict=True))
+
+    def __contains__(self, name: object) -> bool:
+        """Whether it has a column of this name."""
+        return name in self.columns
+
+    def keys(self) -> list[str]:
+        """Names of the columns, so that `dict(table)` has them all."""
+        return self.columns
+
+    @overload
+    def __getitem__(self, name: str) -> np.ndarray: ...
+    @overload
+    def __getitem__(self, name: int) -> dict[str, Any]: ...
+    @overload
+    def __getitem__(self, name: slice) -> list[dict[str, Any]]: ...
+
+    def __getitem__(self, name: str | int | slice) -> Any:
+        """A column by its name, a row by its number, or the rows of a slice.
+
+        A column is an array of one value a row: float64 with NaN for missing ones, or text.
+        """
+        if isinstance(name, str):
+            if name not in self.columns:
+                raise KeyError(name)
+            return self._result.table.column(name)
+        if isinstance(name, slice):
+            return [self[n] for n in range(*name.indices(len(self)))]
+        number = range(len(self))[name]
+        row = self._result.table.rows(number, number + 1)
+        return {key: column.tolist()[0] for key, column in zip(self.columns, row, strict=True)}
+
+    def __eq__(self, other: object) -> bool:
+        """Whether both have the same columns with the same values; missing ones are the same."""
+        if not isinstance(other, Table):
+            return NotImplemented
+        return self.columns == other.columns and all(
+            np.array_equal(self[name], other[name], equal_nan=self[name].dtype.kind == "f")
+            for name in self.columns
+        )
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def filter(self, **wanted: str | float | Sequence[str | float]) -> Table:
+        """The rows that have the wanted values: `table.filter(region="Ombrel", period=["JJA"])`.
+
+        Parameters
+        ----------
+        wanted
+            A value, or several, by column.
+
+        Raises
+        ------
+        RequestError
+            Where there is no such column or value.
+        """
+        from bavlo.tables.group import filtered
+
+        result = self._result
+        for name, values in wanted.items():
+            listed = [values] if isinstance(values, str | int | float) else list(values)
+            result = replace(result, table=filtered(result.table, name, listed))
+            if name == "region" and result.shapes is not None:
+                result = replace(result, shapes=result.shapes.only(map(str, listed)))
+        return Table(result)
 
     def __repr__(self) -> str:
         lines = "\n  ".join(self.summary[:3])
@@ -126,14 +202,31 @@ class Table:
             f"<tbody>{body}</tbody></table>"
         )
 
-    def to_pandas(self) -> Any:
-        """A pandas DataFrame: numbers as float64, text as str; provenance in `attrs`."""
+    def to_pandas(self, layout: Layout = "long") -> Any:
+        """A pandas DataFrame: numbers as float64, dates as dates; provenance in `attrs`.
+
+        Parameters
+        ----------
+        layout
+            long: one value a row. by-time: periods down, as a PeriodIndex where they are calendar
+            months, seasons or years; regions across. by-region: regions down, periods across.
+        """
         try:
             import pandas
         except ImportError as error:
             what = "data frames need a further library"
             raise RequestError("", what, "pip install 'bavlo[pandas]'") from error
-        frame = pandas.DataFrame({name: self[name] for name in self.columns})
+        from bavlo.tables.layouts import laid_out
+
+        table = laid_out(self._result.table, layout)
+        frame = pandas.DataFrame({name: table.column(name) for name in table.header})
+        for name in BOUNDS:
+            if name in frame and all(map(IS_DAY.fullmatch, frame[name])):
+                frame[name] = pandas.to_datetime(frame[name])
+        if layout == "by-time":
+            frame = frame.set_index(_times_of(frame)).drop(columns=["period", *BOUNDS])
+        elif layout == "by-region":
+            frame = frame.set_index("region")
         frame.attrs["bavlo"] = self.about
         return frame
 
@@ -146,7 +239,7 @@ class Table:
 
         return as_arrow(self._result.table, Companions(self.about))
 
-    def write(self, *paths: str | Path, layout: str = "long", overwrite: bool = False) -> None:
+    def write(self, *paths: str | Path, layout: Layout = "long", overwrite: bool = False) -> None:
         """Write it to files, whose endings say the formats: all of them whole, or none.
 
         Parameters
@@ -220,8 +313,48 @@ class Grid:
             }
 
 
-def describe(*files: str | Path, **options: Any) -> list[dict[str, Any]]:
-    """What is in files, and what Bavlo would do with them: a mapping for each grid or file."""
+@dataclass(frozen=True, eq=False)
+class Trace:
+    """How one number of a table came to be.
+
+    Attributes
+    ----------
+    lines
+        What went into it, a row each: files, rules, steps and cells, told apart by `part`.
+    reproduced
+        Whether the recorded request gives the recorded numbers again, to the last digit.
+    differences
+        Of those that it does not: column, recorded number, number found now.
+    row
+        The row of the table.
+    """
+
+    lines: Table
+    reproduced: bool
+    differences: tuple[tuple[str, float, float], ...]
+    row: dict[str, Any]
+
+    @property
+    def steps(self) -> Table:
+        """The steps that went into it."""
+        return self.lines.filter(part="step")
+
+    @property
+    def cells(self) -> Table:
+        """The cells that went into it, with shared area, weight and value."""
+        return self.lines.filter(part="cell")
+
+    def plot(self) -> Figure:
+        """A Matplotlib figure of the region and its cells."""
+        return self.lines.plot()
+
+
+# What the functions of `bavlo.api` do; each is given its arguments by their names.
+
+
+def describe_call(given: dict[str, Any]) -> list[dict[str, Any]]:
+    """What is in files: a mapping for each grid or file."""
+    files, options, _ = _taken(given, "files")
     from bavlo.jobs.describe import describe as describe_files
     from bavlo.request.parse import expand
 
@@ -237,57 +370,21 @@ def describe(*files: str | Path, **options: Any) -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
-def series(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """Values by region and period.
+def table_call(command: str, given: dict[str, Any]) -> Table:
+    """The table that a command makes."""
+    grids, options, progress = _taken(given, "grids")
+    from bavlo.jobs.driver import table_of
 
-    Parameters
-    ----------
-    grids
-        Paths, patterns, `bavlo.Array` or labelled arrays; several grids as a mapping of names to
-        these: `series({"rain": "rain_*.nc", "tmax": "tmax_*.nc"}, …)`.
-    progress
-        Called with steps done and steps in all.
-    options
-        As on the command line, with `_` for `-`: `regions`, `every`, `measure`, `during`, …
-        `regions` may be anything with `__geo_interface__`.
-
-    Raises
-    ------
-    BavloError
-    """
-    return _table("series", grids, options, progress)
+    with _request(command, grids, options) as request:
+        reporter = _Listener(progress)
+        result = table_of(request, reporter)
+        reporter.tell()
+    return Table(replace(result, about=_of_call(result.about)))
 
 
-def normals(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """The climatology, from grids and regions or a `Table` of series; see `series`."""
-    return _table("normals", grids, options, progress)
-
-
-def anomalies(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """Value, normal, anomaly, score and rank, from grids and regions or a `Table`; see `series`."""
-    return _table("anomalies", grids, options, progress)
-
-
-def extremes(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """Counts of conditions, indices or return levels; see `series`.
-
-    With `events=True` the table has `events`.
-    """
-    return _table("extremes", grids, options, progress)
-
-
-def trends(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """Slope, interval and significance, from grids and regions or a `Table`; see `series`."""
-    return _table("trends", grids, options, progress)
-
-
-def compare(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Table:
-    """How well sources agree: a mapping of names to grids or tables; see `series`."""
-    return _table("compare", grids, options, progress)
-
-
-def grid(*grids: GridLike, progress: Progress | None = None, **options: Any) -> Grid:
-    """A grid again: joined, cut, on other cells, combined over periods; see `series`."""
+def grid_call(given: dict[str, Any]) -> Grid:
+    """The grid that `bavlo grid` makes."""
+    grids, options, progress = _taken(given, "grids")
     from bavlo.grids.writing import grid_writer
     from bavlo.jobs.grid import grid as make_grid
 
@@ -301,11 +398,9 @@ def grid(*grids: GridLike, progress: Progress | None = None, **options: Any) -> 
         return Grid(tuple(worded(line) for line in summary), result.about, path.read_bytes())
 
 
-def chart(*tables: Table | str | Path, **options: Any) -> Figure:
-    """A Matplotlib figure of one table or several.
-
-    Takes `figure`, `only`, `pick`, `base`, `title`, `size`, `panels`.
-    """
+def chart_call(given: dict[str, Any]) -> Figure:
+    """The figure of one table or several."""
+    tables, options, _ = _taken(given, "tables")
     from bavlo.figures.style import on_page
     from bavlo.jobs.chart import chart as make_chart
 
@@ -315,8 +410,9 @@ def chart(*tables: Table | str | Path, **options: Any) -> Figure:
             return make_chart(request).draw()
 
 
-def map(shown: Table | GridLike, **options: Any) -> Figure:  # as the command
-    """A Matplotlib map of a table, with its `regions`, or of a grid."""
+def map_call(given: dict[str, Any]) -> Figure:
+    """The map of a table or a grid."""
+    shown, options, _ = _taken(given, "shown")
     from bavlo.figures.maps import draw_map
     from bavlo.figures.style import on_page
     from bavlo.jobs.map import map_content
@@ -329,16 +425,79 @@ def map(shown: Table | GridLike, **options: Any) -> Figure:  # as the command
             return draw_map(content, request.figure.classes)
 
 
-def _table(
-    command: str, grids: Sequence[Any], options: Mapping[str, Any], progress: Progress | None
-) -> Table:
-    from bavlo.jobs.driver import table_of
+def trace_call(given: dict[str, Any]) -> Trace:
+    """How one number of a table came to be."""
+    table, options, _ = _taken(given, "table")
+    from bavlo.jobs.trace import trace as trace_number
 
-    with _request(command, grids, options) as request:
-        reporter = _Listener(progress)
-        result = table_of(request, reporter)
+    with _request("trace", (table,), options) as request:
+        reporter = _Listener(None)
+        found = trace_number(request, reporter)
         reporter.tell()
-    return Table(replace(result, about=_of_call(result.about)))
+    row = {k: v.item() if isinstance(v, np.generic) else v for k, v in found.row.items()}
+    return Trace(Table(found.result), found.came_back, found.differences, row)
+
+
+def report_call(given: dict[str, Any]) -> Path:
+    """The page of a study or of tables, written to a file."""
+    from bavlo.jobs.driver import make
+
+    out = Path(given["out"])
+    with _request("report", given["tables"], {"title": given["title"]}) as request:
+        output = replace(request.output, out=(out,), replace=given["replace"])
+        make(replace(request, output=output), SilentReporter())
+    return out
+
+
+def run_call(settings: dict[str, Any]) -> list[Outcome]:
+    """What a run of a study made, result by result."""
+    import contextlib
+
+    from bavlo.jobs.ledger import StudyRun
+    from bavlo.jobs.run import check_study, run_study
+    from bavlo.request.study import read_study
+
+    path = Path(settings["study"]).expanduser()
+    told = read_study(path)
+    given = {name: settings[name] for name in ("jobs", "memory")}
+    resources = make_request("series", _texts("series", [], given)).run
+    only = settings["only"] or ()
+    names = (only,) if isinstance(only, str) else tuple(only)
+    run = StudyRun(told, path.stem, resources, names, bool(settings["replace"]))
+    reporter = _Listener(settings["progress"])
+    with contextlib.chdir(path.parent), _closing_grids():
+        outcomes = check_study(run) if settings["check"] else run_study(run, reporter)
+        found = [replace(each, why=worded(each.why)) for each in outcomes]
+    reporter.tell()
+    return found
+
+
+def _taken(given: dict[str, Any], first: str) -> tuple[Any, dict[str, Any], Progress | None]:
+    """What a function takes before its options, the options, and who hears of progress."""
+    options = {**given, **given.get("unknown", {})}
+    options.pop("unknown", None)
+    return options.pop(first), options, options.pop("progress", None)
+
+
+def _times_of(frame: Any) -> Any:
+    """The periods of a data frame as a PeriodIndex where they are of the calendar, else labels."""
+    import pandas
+
+    if "start" not in frame or frame["start"].dtype.kind != "M":
+        return pandas.Index(frame["period"], name="period")
+    starts = pandas.DatetimeIndex(frame["start"])
+    ends = pandas.DatetimeIndex(frame["end"])
+    months = (ends.year - starts.year) * 12 + ends.month - starts.month + 1
+    whole = (starts.day == 1) & ends.is_month_end
+    if len(frame) and whole.all() and len(set(months)) == 1:
+        # Quarters are counted from the one that ends last in a calendar year's turn: DJF is Q1.
+        quarter = {0: "Q-DEC", 1: "Q-OCT", 2: "Q-NOV"}[ends[0].month % 3]
+        frequency = {1: "M", 3: quarter, 12: f"Y-{ends[0]:%b}".upper()}.get(months[0])
+        if frequency is not None:
+            return pandas.PeriodIndex(ends, freq=frequency, name="period")
+    if (starts == ends).all():
+        return pandas.PeriodIndex(starts, freq="D", name="period")
+    return pandas.Index(frame["period"], name="period")
 
 
 def _of_call(about: Any) -> Any:
@@ -390,11 +549,35 @@ def _request(command: str, grids: Sequence[Any], options: Mapping[str, Any]) -> 
         files = _Files(Path(folder))
         options = dict(options)
         regions = options.get("regions")
-        if regions is not None and not isinstance(regions, str | os.PathLike):
+        if isinstance(regions, list | tuple) and _are_places(regions):
+            options["regions"] = [_text(place) for place in regions]
+        elif regions is not None and not isinstance(regions, str | os.PathLike):
             options["regions"] = files.regions(regions)
         if options.get("events") is True:
             options["events"] = str(Path(folder) / "events.csv")
         yield make_request(command, _texts(command, files.grids(grids), options))
+
+
+def _are_places(regions: Sequence[Any]) -> bool:
+    """Whether regions are pairs of longitude and latitude."""
+    pairs = [pair for pair in regions if isinstance(pair, list | tuple) and len(pair) == 2]
+    return bool(pairs) and len(pairs) == len(regions)
+
+
+def _features(told: Any) -> list[Any]:
+    """The features of a collection, a feature, a geometry, or of a list of them."""
+    told = getattr(told, "__geo_interface__", told)
+    if isinstance(told, list | tuple):
+        return [feature for each in told for feature in _features(each)]
+    if not isinstance(told, Mapping) or "type" not in told:
+        raise RequestError(
+            "regions", "are neither a file nor features nor places", "give one of these"
+        )
+    if told["type"] == "FeatureCollection":
+        return list(told["features"])
+    if told["type"] == "Feature":
+        return [told]
+    return [{"type": "Feature", "properties": {}, "geometry": told}]
 
 
 def _texts(command: str, grids: list[str], options: Mapping[str, Any]) -> dict[str, Any]:
@@ -403,12 +586,8 @@ def _texts(command: str, grids: list[str], options: Mapping[str, Any]) -> dict[s
     given: dict[str, Any] = {"grids": grids}
     for name, value in options.items():
         option = known.get(name.rstrip("_"))  # `except_` and `as_` are words of Python
-        if option is None or option.name in ("out", "format", "quiet", "verbose", "replace"):
-            raise RequestError(
-                "",
-                f"{command} has no {name}",
-                nearest_word(name, known, f"see `bavlo {command} --help`"),
-            )
+        if option is None or option.name in ON_COMMAND_LINE:
+            raise RequestError("", f"{command} has no {name}", _instead(command, name, known))
         if value is None or value is False:
             continue
         if not option.value:
@@ -419,10 +598,22 @@ def _texts(command: str, grids: list[str], options: Mapping[str, Any]) -> dict[s
             given[option.name] = "..".join(_text(each) for each in value)
         elif isinstance(value, list | tuple):
             texts = [_text(each) for each in value]
-            given[option.name] = texts if option.repeat else ",".join(texts)
+            alone = option.repeat and not option.by_grid
+            joined = ",".join(texts)
+            given[option.name] = texts if alone else [joined] if option.repeat else joined
         else:
             given[option.name] = [_text(value)] if option.repeat else _text(value)
     return given
+
+
+def _instead(command: str, name: str, known: Mapping[str, Any]) -> str:
+    """What to do instead of giving a keyword that there is not."""
+    if name.replace("_", "-") in NOW:
+        return NOW[name.replace("_", "-")]
+    if name in ON_COMMAND_LINE:
+        return ON_COMMAND_LINE[name]
+    names = [each for each in known if each not in ON_COMMAND_LINE]
+    return nearest_word(name, names, f"see help(bavlo.{command})")
 
 
 def _text(value: Any) -> str:
@@ -481,11 +672,7 @@ class _Files:
 
     def regions(self, regions: Any) -> str:
         """Regions as a GeoJSON file."""
-        told = getattr(regions, "__geo_interface__", regions)
-        if not isinstance(told, Mapping) or told.get("type") != "FeatureCollection":
-            raise RequestError(
-                "regions", "are neither a file nor a collection of features", "give either"
-            )
+        told = {"type": "FeatureCollection", "features": _features(regions)}
         crs = getattr(regions, "crs", None)
         if crs is not None:
             import pyproj

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from importlib import import_module
 from importlib.util import find_spec
@@ -90,6 +90,13 @@ class Shapes:
     geometry: np.ndarray
     fields: Mapping[str, np.ndarray]
     crs: str
+
+    def only(self, labels: Iterable[str]) -> Shapes:
+        """Those of some regions."""
+        wanted = set(labels)
+        keep = np.array([n for n, name in enumerate(self.labels) if name in wanted], int)
+        fields = {name: values[keep] for name, values in self.fields.items()}
+        return Shapes(tuple(self.labels[n] for n in keep), self.geometry[keep], fields, self.crs)
 
 
 @dataclass(frozen=True, eq=False)

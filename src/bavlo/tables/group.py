@@ -154,6 +154,38 @@ def _is_plain(table: Table, name: str) -> bool:
     return name in table.header and not table.columns[table.header.index(name)].axes
 
 
+def filtered(table: AnyTable, name: str, values: Sequence[str | float]) -> AnyTable:
+    """The rows that have one of some values in a column that varies along one axis at most.
+
+    Raises
+    ------
+    RequestError
+        Where there is no such column or value, or the column belongs to several axes.
+    """
+    if name not in table.header:
+        raise RequestError("", f"the table has no column {name}", known_words(name, table.header))
+    wanted, found, kept = {_as_text(value) for value in values}, set(), []
+    for part in parts_of(table):
+        axes = part.columns[part.header.index(name)].axes
+        if len(axes) > 1:
+            raise RequestError("", f"{name} differs from row to row", "filter by another column")
+        texts = [_as_text(value) for value in part.labels(name)]
+        found |= set(texts)
+        keep = [n for n, text in enumerate(texts) if text in wanted]
+        if keep:
+            kept.append(part.take(axes[0], keep) if axes else part)
+    missing = sorted(wanted - found)
+    if missing:
+        hint = known_words(missing[0], sorted(found))
+        raise RequestError("", f"{name} has no {missing[0]}", hint)
+    return kept[0] if len(kept) == 1 else TableGroup(tuple(kept))
+
+
+def _as_text(value: object) -> str:
+    """A value as people write it."""
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
 def only_table(table: AnyTable, field: str) -> Table:
     """The one table of a group of one.
 

@@ -183,5 +183,5 @@ def reduced(reducer, segments, values, jobs=1):
         def files(self, first, last):
             return "an array"
 
-    threads = Threads(jobs, 0, None, not_needed, not_needed)
+    threads = Threads(jobs, 0, not_needed, not_needed)
     return list(threads.reduce(Reader(), reducer, segments))

@@ -134,7 +134,7 @@ def test_the_walk_through_python_runs(demo, tmp_path, monkeypatch, capsys):
     monkeypatch.chdir(tmp_path)
     text = (PAGES / "python.md").read_text(encoding="utf-8")
     blocks = re.findall(r"^```python\n(.*?)^```", text, re.MULTILINE | re.DOTALL)
-    assert len(blocks) == 5
+    assert len(blocks) == 6
     names: dict[str, object] = {}
     for block in blocks:
         exec(block, names)

@@ -35,7 +35,7 @@ def test_blocks_of_steps_come_back_as_cut_bricks_cells(steps, cells, cuts, room,
         {name: values[a:b] for name, values in whole.items()} for a, b in itertools.pairwise(edges)
     ]
 
-    with BrickStore(bricks, room, None) as store:
+    with BrickStore(bricks, room) as store:
         jobs = [(n, name) for n in range(len(blocks)) for name in NAMES]
         rng.shuffle(jobs)
         with ThreadPoolExecutor(4) as pool:  # in any order, from any thread

@@ -92,7 +92,7 @@ def test_a_cluster_reduces_to_the_same_bits_as_threads(order, every, cluster):
     units = plan_blocks(weights.assignment, 12, 9 * 12)
     segments = plan_segments([weights.assignment], units, (2, 4))
     heard = []
-    here = Threads(3, 0, None, lambda *done: heard.append(done), not_needed)
+    here = Threads(3, 0, lambda *done: heard.append(done), not_needed)
     there = dask.Cluster(cluster, not_needed)
     one, other = (
         values(each.reduce(ArrayReader(block), reducer, segments)) for each in (here, there)
@@ -114,7 +114,7 @@ def test_bricks_get_the_whole_record_of_their_cells_wherever_they_are_computed(
     units = [Block(a, b) for a, b in itertools.pairwise([0, 50, 51, 140, 300])]
     work = LongestOfBricks((slice(0, 9), slice(9, 20), slice(20, 23)))
     heard, notes = [], []
-    here = Threads(2, room, tmp_path, lambda *done: heard.append(done), notes.append)
+    here = Threads(2, room, lambda *done: heard.append(done), notes.append)
     there = dask.Cluster(cluster, not_needed)
     for records in (StepRecords(NamedReader(block), units), ArrayRecords({"a": block})):
         for each in (here, there):
@@ -234,7 +234,7 @@ def test_work_that_fails_in_a_thread_stops_the_others():
     index = OverlayIndex(some_overlay(np.random.default_rng(0), 2, 3))
     reducer = RegionFirst(index, weights, (parse_measure("mean"),), Rules("total"))
     units = plan_blocks(weights.assignment, 3, 15)
-    threads = Threads(2, 0, None, not_needed, not_needed)
+    threads = Threads(2, 0, not_needed, not_needed)
     with pytest.raises(InputError, match=r"x\.nc"):
         list(
             threads.reduce(

@@ -102,7 +102,7 @@ def _labels(parsed: Any) -> list[str]:
     from bavlo.tables.formats import is_table, read_table
 
     try:
-        path = getattr(parsed, "regions", None)
+        (path,) = getattr(parsed, "regions", None) or [None]
         if path:
             label = getattr(parsed, "label", None)
             return list(read_regions(Path(path), RegionOptions(label=label)).regions.labels)
@@ -119,7 +119,7 @@ def _fields(parsed: Any) -> list[str]:
     from bavlo.regions.read import RegionOptions, read_regions
 
     try:
-        found = read_regions(Path(parsed.regions), RegionOptions())
+        found = read_regions(Path(parsed.regions[0]), RegionOptions())
         return list(found.fields)
     except (BavloError, OSError, ValueError, TypeError):
         return []

@@ -241,3 +241,56 @@ def test_a_study_and_a_page_are_made_from_python(world, tmp_path):
     assert "Rain of months" in page.read_text()
     with pytest.raises(bavlo.BavloError, match="exists already"):
         bavlo.report(tmp_path / "months.csv", out=tmp_path / "p.html")
+
+
+def test_what_is_in_memory_reaches_the_engine_without_a_file(world, monkeypatch):
+    pandas = pytest.importorskip("pandas")
+    _, rain, grid, regions = world
+    lat, lon = np.arange(4) + 0.5, np.arange(6) + 0.5
+    array = bavlo.Array(rain, lat, lon, DAYS, "rain", "mm", {"cell_methods": "time: sum"})
+    table = bavlo.series(grid, regions=regions, every="month")
+    made = bavlo.grid(grid, every="year")
+
+    def refuse(*_, **__):
+        raise AssertionError("a temporary file")
+
+    monkeypatch.setattr("tempfile.TemporaryDirectory", refuse)
+    monkeypatch.setattr("tempfile.mkdtemp", refuse)
+    held = bavlo.series(array, regions=regions, every="month")
+    assert np.array_equal(held["value"], table["value"], equal_nan=True)
+    (first, _) = held.about["inputs"]
+    assert set(first) == {"file", "metadata_sha256", "digest", "digest_of"}
+    assert first["file"] == "in memory 1"
+    other = bavlo.Array(rain + 1, lat, lon, DAYS, "rain", "mm", {"cell_methods": "time: sum"})
+    changed = bavlo.series(other, regions=regions, every="month").about["inputs"][0]
+    assert changed["digest"] != first["digest"]
+    against = bavlo.anomalies(table, base=(2001, 2003))
+    assert against.about["inputs"][0]["about"] == table.about
+    years = bavlo.series(made, regions=regions, every="year")
+    np.testing.assert_allclose(
+        years["value"], bavlo.series(grid, regions=regions, every="year")["value"]
+    )
+    people = bavlo.Array(np.arange(24.0).reshape(4, 6), lat, lon, name="people", unit="1")
+    weighted = bavlo.series(
+        grid, regions=regions, every="year", weight=people, kind={"weight": "count"}
+    )
+    assert set(weighted["weight"]) == {"people"}
+    frame = pandas.DataFrame(
+        {"station": ["a"] * 36, "date": pandas.date_range("2001-01-01", periods=36, freq="MS"),
+         "rain (mm)": table.filter(region="a")["value"] + 1.0}
+    )  # fmt: skip
+    frame["date"] = frame["date"].dt.strftime("%Y-%m")
+    found = bavlo.compare({"grid": table, "gauge": frame})
+    bias = found.filter(region="a", period="all", statistic="bias")["value"]
+    assert bias == pytest.approx([1.0])
+
+
+def test_a_traced_table_in_memory_comes_back(world):
+    table = bavlo.series(world[2], regions=world[3], every="month")
+    trace = bavlo.trace(table, region="b", period="2003-12")
+    assert trace.reproduced
+    zones = bavlo.Array(
+        np.repeat([[1, 2]], 4, 0).repeat(3, 1), np.arange(4) + 0.5, np.arange(6) + 0.5
+    )
+    by_zone = bavlo.series(world[2], regions=zones, every="year")
+    assert sorted(set(by_zone["region"])) == ["1", "2"]

@@ -114,7 +114,7 @@ def test_arrays_and_shapes_in_memory_give_what_their_files_give(world):
     for given in (plain, labelled, {"rain": plain}):
         found = bavlo.series(given, regions=Frame(), every="year")
         np.testing.assert_array_equal(found["value"], wanted["value"])
-        assert found.about["inputs"][0]["file"].startswith("in_memory_")
+        assert found.about["inputs"][0]["file"].startswith("in memory ")
     again = bavlo.series(plain, regions=Frame(), every="year")
     assert again.about == bavlo.series(plain, regions=Frame(), every="year").about
     with pytest.raises(bavlo.BavloError, match="for coordinates"):

@@ -23,8 +23,8 @@ if TYPE_CHECKING:
         trace,
         trends,
     )
-    from bavlo.arrays import Array
     from bavlo.errors import BavloError, BavloWarning
+    from bavlo.held import Array
     from bavlo.interface import Grid, Table, Trace
 
 __all__ = [
@@ -58,7 +58,7 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'bavlo' has no attribute {name!r}")
     from importlib import import_module
 
-    places = {"BavloError": "errors", "BavloWarning": "errors", "Array": "arrays"}
+    places = {"BavloError": "errors", "BavloWarning": "errors", "Array": "held"}
     place = places.get(name, "interface" if name[0].isupper() else "api")
     return getattr(import_module(f"bavlo.{place}"), name)
 

@@ -7,11 +7,9 @@ and name the keyword that is at fault. Calls from several threads do not disturb
 from __future__ import annotations
 
 import html
-import json
 import os
 import re
 import tempfile
-import threading
 import warnings
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -21,8 +19,8 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol, overload
 
 import numpy as np
 
-from bavlo.arrays import IN_MEMORY, Array, as_array, write_array
 from bavlo.errors import BavloWarning, RequestError, nearest_word, worded
+from bavlo.held import Array, FeatureList, as_held, holding
 from bavlo.remembered import OPEN_FILES
 from bavlo.request.filling import make_request
 from bavlo.request.options import options_of
@@ -48,7 +46,6 @@ ON_COMMAND_LINE = {
 }
 SHOWN = 5  # first and last rows in a notebook
 BASE = "bavlo.core.stats.normals:parse_base"
-IN_FILE = re.compile(r"\S*/(in_memory_\d+\.\w+)")
 BOUNDS = ("start", "end")
 IS_DAY = re.compile(r"\d{4}-\d\d-\d\d")
 Layout = Literal["long", "by-time", "by-region"]
@@ -379,7 +376,7 @@ def table_call(command: str, given: dict[str, Any]) -> Table:
         reporter = _Listener(progress)
         result = table_of(request, reporter)
         reporter.tell()
-    return Table(replace(result, about=_of_call(result.about)))
+    return Table(result)
 
 
 def grid_call(given: dict[str, Any]) -> Grid:
@@ -442,10 +439,15 @@ def report_call(given: dict[str, Any]) -> Path:
     """The page of a study or of tables, written to a file."""
     from bavlo.jobs.driver import make
 
-    out = Path(given["out"])
-    with _request("report", given["tables"], {"title": given["title"]}) as request:
-        output = replace(request.output, out=(out,), replace=given["replace"])
-        make(replace(request, output=output), SilentReporter())
+    out, tables = Path(given["out"]), list(given["tables"])
+    with tempfile.TemporaryDirectory() as folder:
+        for n, table in enumerate(tables):
+            if isinstance(table, Table):  # as a file, which the page offers
+                tables[n] = Path(folder) / f"table_{n + 1}.csv"
+                table.write(tables[n])
+        with _request("report", tables, {"title": given["title"]}) as request:
+            output = replace(request.output, out=(out,), replace=given["replace"])
+            make(replace(request, output=output), SilentReporter())
     return out
 
 
@@ -500,22 +502,6 @@ def _times_of(frame: Any) -> Any:
     return pandas.Index(frame["period"], name="period")
 
 
-def _of_call(about: Any) -> Any:
-    """Provenance without the folder and the clock of the call, where grids were in memory."""
-    if isinstance(about, dict):
-        in_memory = IN_FILE.search(str(about.get("file", ""))) is not None
-        return {
-            key: _of_call(value)
-            for key, value in about.items()
-            if not (in_memory and key in ("modified", "size"))
-        }
-    if isinstance(about, list):
-        return [_of_call(each) for each in about]
-    if isinstance(about, str) and (found := IN_FILE.search(about)):
-        return about.replace(found.group(), found.group(1))
-    return about
-
-
 class _Listener(SilentReporter):
     """Passes progress on, and turns doubts into Python warnings at the end."""
 
@@ -544,18 +530,52 @@ def _closing_grids() -> Iterator[None]:
 
 @contextmanager
 def _request(command: str, grids: Sequence[Any], options: Mapping[str, Any]) -> Iterator[Request]:
-    """The request of a call; what is in memory lies in files while it lasts."""
-    with tempfile.TemporaryDirectory(prefix="bavlo-") as folder, _closing_grids():
-        files = _Files(Path(folder))
-        options = dict(options)
+    """The request of a call, which holds what is in memory while this lasts."""
+    with holding() as hold, _closing_grids():
+        options = {n: hold(v) if isinstance(v, Array) else v for n, v in options.items()}
         regions = options.get("regions")
         if isinstance(regions, list | tuple) and _are_places(regions):
             options["regions"] = [_text(place) for place in regions]
         elif regions is not None and not isinstance(regions, str | os.PathLike):
-            options["regions"] = files.regions(regions)
+            options["regions"] = hold(FeatureList(_features_of(regions)))
         if options.get("events") is True:
-            options["events"] = str(Path(folder) / "events.csv")
-        yield make_request(command, _texts(command, files.grids(grids), options))
+            options["events"] = "events.csv"  # which is not written, but given as a table
+        yield make_request(command, _texts(command, _arguments(grids, hold), options))
+
+
+def _arguments(grids: Sequence[Any], hold: Callable[[Any], str]) -> list[str]:
+    """Grids and tables as arguments of the command line."""
+
+    def named(content: Any) -> str:
+        if isinstance(content, str | os.PathLike):
+            return os.fspath(content)
+        if isinstance(content, Table):
+            from bavlo.tables.formats import HeldTable
+
+            return hold(HeldTable(content._result.table, content.about))
+        if isinstance(content, Grid):
+            return hold(content._data)
+        return hold(content if isinstance(content, Array) else as_held(content))
+
+    texts: list[str] = []
+    for grid in grids:
+        for name, value in grid.items() if isinstance(grid, Mapping) else [("", grid)]:
+            several = value if isinstance(value, list | tuple) else [value]
+            texts += [f"{name}={named(each)}" if name else named(each) for each in several]
+    return texts
+
+
+def _features_of(regions: Any) -> list[Any]:
+    """The features of regions that are in longitude and latitude."""
+    crs = getattr(regions, "crs", None)
+    if crs is not None:
+        import pyproj
+
+        if not pyproj.CRS.from_user_input(crs).is_geographic:
+            raise RequestError(
+                "regions", "are not in longitude and latitude", "bring them there first"
+            )
+    return _features(regions)
 
 
 def _are_places(regions: Sequence[Any]) -> bool:
@@ -626,61 +646,3 @@ def _shown(cell: Any) -> str:
     if isinstance(cell, float):
         return "" if cell != cell else f"{cell:.5g}"
     return str(cell)
-
-
-class _Files:
-    """What is in memory as files in a folder of the call's own."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self._count = 0
-        self._lock = threading.Lock()
-
-    def _path(self, ending: str) -> Path:
-        with self._lock:
-            self._count += 1
-        return self.folder / f"{IN_MEMORY.replace(' ', '_')}_{self._count}{ending}"
-
-    def grids(self, grids: Sequence[Any]) -> list[str]:
-        """Grids and tables as arguments of the command line."""
-        texts: list[str] = []
-        for grid in grids:
-            if isinstance(grid, Mapping):
-                for name, value in grid.items():
-                    several = value if isinstance(value, list | tuple) else [value]
-                    texts += [f"{name}={self._file(each)}" for each in several]
-            elif isinstance(grid, list | tuple):
-                texts += [self._file(each) for each in grid]
-            else:
-                texts.append(self._file(grid))
-        return texts
-
-    def _file(self, grid: Any) -> str:
-        if isinstance(grid, str | os.PathLike):
-            return os.fspath(grid)
-        if isinstance(grid, Table):
-            path = self._path(".csv")
-            grid.write(path)
-            return str(path)
-        if isinstance(grid, Grid):
-            path = self._path(".nc")
-            path.write_bytes(grid._data)
-            return str(path)
-        path = self._path(".nc")
-        write_array(path, grid if isinstance(grid, Array) else as_array(grid))
-        return str(path)
-
-    def regions(self, regions: Any) -> str:
-        """Regions as a GeoJSON file."""
-        told = {"type": "FeatureCollection", "features": _features(regions)}
-        crs = getattr(regions, "crs", None)
-        if crs is not None:
-            import pyproj
-
-            if not pyproj.CRS.from_user_input(crs).is_geographic:
-                raise RequestError(
-                    "regions", "are not in longitude and latitude", "bring them there first"
-                )
-        path = self._path(".geojson")
-        path.write_text(json.dumps(told), encoding="utf-8")
-        return str(path)

@@ -26,6 +26,7 @@ from bavlo.grids import urls
 from bavlo.grids.formats import DEFLATE, FLETCHER, HDF5
 from bavlo.grids.formats.stored import ChunkTable, chunk_table
 from bavlo.grids.source import GridFile
+from bavlo.held import Array, content_of
 from bavlo.remembered import FACTS, stamp_of
 
 CHUNKS = "checksums of stored chunks"
@@ -159,6 +160,9 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
     path = file.path
     if urls.url_of(path) is not None:
         return None
+    held = content_of(path)
+    if held is not None:
+        return {"digest": _of_values(held), "digest_of": "the values"}
     try:
         if path.is_dir():
             return _digest(np.array(list(_of_folder(path)), np.int64).reshape(-1, 3), BYTES)
@@ -166,6 +170,14 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
     except DAMAGE as error:
         raise unreadable(path, error) from error
     return found
+
+
+def _of_values(held: Array | bytes) -> str:
+    """SHA-256 of values in memory, one step after the other."""
+    digest = hashlib.sha256(held if isinstance(held, bytes) else b"")
+    for step in () if isinstance(held, bytes) else np.asarray(held.values):
+        digest.update(np.ascontiguousarray(step).tobytes())
+    return digest.hexdigest()
 
 
 def _of_file(file: GridFile) -> dict[str, str]:

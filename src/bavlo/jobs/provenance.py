@@ -19,6 +19,7 @@ from bavlo.errors import public
 from bavlo.grids.digest import digest_of
 from bavlo.grids.source import GridFile, GridSource
 from bavlo.grids.urls import sizes_of, url_of
+from bavlo.held import content_of
 from bavlo.regions.read import NO_FILE, RegionFile
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
@@ -143,7 +144,8 @@ def about_figure(request: Request) -> dict[str, Any]:
 
 def parent_of(path: Path) -> dict[str, Any]:
     """A table that something was made from, with its own provenance."""
-    return {**of_file(path), "sha256": sha256_of(path), "about": about_of(path)}
+    digest = {} if content_of(path) is not None else {"sha256": sha256_of(path)}
+    return {**of_file(path), **digest, "about": about_of(path)}
 
 
 def sha256_of(path: Path) -> str:
@@ -155,11 +157,10 @@ def sha256_of(path: Path) -> str:
 def of_file(path: Path) -> dict[str, Any]:
     """Name and size of a file."""
     url = url_of(path)
-    return (
-        {"file": public(url)}
-        if url is not None
-        else {"file": str(path), "size": path.stat().st_size}
-    )
+    if url is not None:
+        return {"file": public(url)}
+    size = {} if content_of(path) is not None else {"size": path.stat().st_size}
+    return {"file": str(path), **size}
 
 
 def inputs_of(source: GridSource | None) -> list[dict[str, Any]]:
@@ -214,6 +215,8 @@ def _input(path: Path, fingerprint: str, sizes: Mapping[str, int | None]) -> dic
     url = url_of(path)
     if url is not None:
         return {"file": public(url), "size": sizes.get(url), "metadata_sha256": fingerprint}
+    if content_of(path) is not None:
+        return {"file": str(path), "metadata_sha256": fingerprint}
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
     return {

@@ -12,6 +12,7 @@ from typing import Any
 
 from bavlo.core.stats.normals import MONTHS
 from bavlo.errors import InputError, RequestError
+from bavlo.held import Frame, content_of
 from bavlo.jobs.observed_series import observed_table
 from bavlo.jobs.opening import for_one
 from bavlo.jobs.provenance import parent_of
@@ -98,7 +99,9 @@ def load_source(request: Request, report: Reporter) -> Source:
 
 
 def is_observed(path: Path) -> bool:
-    """Whether a file may be a table of others: a CSV that no command wrote."""
+    """Whether a file may be a table of others: a CSV that no command wrote, or a data frame."""
+    if isinstance(content_of(path), Frame):
+        return True
     return path.suffix.lower() in (".csv", ".txt", ".tsv") and path.is_file()
 
 

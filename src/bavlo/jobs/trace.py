@@ -155,7 +155,7 @@ def different(
     schema: TableSchema, row: Mapping[str, Any], found: Mapping[str, Any], ending: str
 ) -> Iterator[tuple[str, float, float]]:
     """The numbers of two rows that are not the same, in as many digits as a format holds."""
-    digits = FORMATS[ending].digits
+    digits = FORMATS[ending].digits if ending else None  # in memory all of them
     for column in schema.columns:
         if column.kind != A_NUMBER or column.name not in row or column.name not in found:
             continue

@@ -21,6 +21,7 @@ from bavlo.files import check_regular
 from bavlo.grids.cells import whole
 from bavlo.grids.formats import format_of
 from bavlo.grids.open import open_grid
+from bavlo.held import FeatureList, content_of
 from bavlo.regions import vector
 from bavlo.regions.repair import repaired
 from bavlo.regions.vector import Features
@@ -96,10 +97,16 @@ def is_region_file(path: Path) -> bool:
 
 def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> RegionFile:
     """Read, label, choose and repair regions."""
-    check_regular(path)
-    if not path.exists():
-        raise InputError(path, "there is no such file", "check the path")
-    if not is_region_file(path) and format_of(path) is not None:
+    held = content_of(path)
+    if held is None:
+        check_regular(path)
+        if not path.exists():
+            raise InputError(path, "there is no such file", "check the path")
+    if (
+        not isinstance(held, FeatureList)
+        and not is_region_file(path)
+        and format_of(path) is not None
+    ):
         return read_zones(path, options)
     features = vector.read(path, options.layer)
     if not features.geometry.size:

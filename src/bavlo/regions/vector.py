@@ -11,7 +11,7 @@ import json
 import time
 import warnings
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ import shapely
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
 from bavlo.files import DAMAGE, check_regular, number_in
+from bavlo.held import FeatureList, content_of
 from bavlo.regions.loading import vector_library
 from bavlo.regions.text_encoding import doubt_of
 
@@ -145,6 +146,21 @@ def _check_zip(path: Path) -> None:
         raise InputError(path, f"{bad} in it is damaged", "fetch the file again")
 
 
+def _of_features(features: Sequence[Mapping[str, Any]]) -> Features:
+    """Features in memory; a field that some lack is missing there."""
+    geometry = np.full(len(features), None)
+    for n, feature in enumerate(features):
+        if feature.get("geometry") is not None:
+            geometry[n] = shapely.geometry.shape(feature["geometry"])
+    rows = [feature.get("properties") or {} for feature in features]
+    fields = {}
+    for name in dict.fromkeys(key for row in rows for key in row):
+        values = [row.get(name) for row in rows]
+        is_number = all(isinstance(v, int | float) and not isinstance(v, bool) for v in values)
+        fields[str(name)] = np.array(values, None if is_number else object)
+    return Features(geometry, fields, LONLAT, "GeoJSON", "features")
+
+
 def read(path: Path, layer: str | None = None) -> Features:
     """Read one layer.
 
@@ -153,6 +169,9 @@ def read(path: Path, layer: str | None = None) -> Features:
     layer
         Needed where the file has more than one.
     """
+    held = content_of(path)
+    if isinstance(held, FeatureList):
+        return _of_features(held.features)
     names = layers(path)
     if not names:
         raise InputError(path, "has no layer with geometry", "give a file of polygons")

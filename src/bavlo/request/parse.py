@@ -14,6 +14,7 @@ from bavlo.errors import InputError, RequestError, one_of
 from bavlo.files import number_in
 from bavlo.grids.formats import format_of, is_zarr
 from bavlo.grids.urls import listed, url_of
+from bavlo.held import content_of
 from bavlo.request.request import OF_OTHERS, GridArgument
 
 if TYPE_CHECKING:
@@ -68,6 +69,8 @@ def _expand(text: str) -> list[Path]:
         if text.endswith("/") and is_zarr(Path(text)):  # a store that is a folder
             return [Path(text)]
         return [Path(found) for found in listed(url)]
+    if content_of(text) is not None:
+        return [Path(text)]
     path = Path(text).expanduser()
     if path.is_dir():
         if path.suffix.lower() == ".gdb" or format_of(path) is not None:  # a store is a folder

@@ -14,6 +14,7 @@ import numpy as np
 
 from bavlo.errors import InputError, RequestError
 from bavlo.files import DAMAGE, check_regular
+from bavlo.held import content_of
 
 if TYPE_CHECKING:
     from bavlo.tables.group import AnyTable
@@ -126,6 +127,14 @@ class Companions:
         return json.dumps(self.about, indent=2, ensure_ascii=False)
 
 
+@dataclass(frozen=True, eq=False)
+class HeldTable:
+    """A table that a call from Python holds, with its provenance."""
+
+    table: AnyTable
+    about: Mapping[str, Any]
+
+
 class TableFormat(Protocol):
     """What the module of a format provides."""
 
@@ -150,6 +159,8 @@ def ending_of(path: Path) -> str:
 
 def is_table(path: Path) -> bool:
     """Whether a file is a table that a command wrote, by its ending and how it begins."""
+    if isinstance(content_of(path), HeldTable):
+        return True
     ending = ending_of(path)
     if not ending or not path.is_file():
         return False
@@ -194,6 +205,9 @@ def format_of(path: Path) -> TableFormat:
 
 def about_of(path: Path) -> dict[str, Any] | None:
     """The provenance of a table that a command wrote; None where it is not there any more."""
+    held = content_of(path)
+    if isinstance(held, HeldTable):
+        return dict(held.about)
     try:
         return format_of(path).about(path)
     except DAMAGE:
@@ -207,6 +221,9 @@ def beside(path: Path) -> Path:
 
 def read_table(path: Path) -> AnyTable:
     """A table that a command wrote, in any format that tables are read from."""
+    held = content_of(path)
+    if isinstance(held, HeldTable):
+        return held.table
     check_regular(path)
     try:
         return format_of(path).read(path)

@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from bavlo.errors import InputError, RequestError, known_words, one_of, setting
+from bavlo.held import Frame, content_of
 
 # Names that tell what a column is, by whole name in any case of letters.
 REGION = (
@@ -110,6 +111,10 @@ def read_observed(path: Path, columns: Mapping[str, str]) -> Observed:
 
 def _rows(path: Path) -> tuple[list[str], list[list[str]]]:
     """Header and rows; the delimiter is found, and decimal commas are read."""
+    held = content_of(path)
+    if isinstance(held, Frame):
+        columns = [_cells(column) for column in held.columns.values()]
+        return list(held.columns), [list(row) for row in zip(*columns, strict=True)]
     try:
         text = path.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
@@ -129,6 +134,15 @@ def _rows(path: Path) -> tuple[list[str], list[list[str]]]:
     if sign != ",":
         body = [[DECIMAL_COMMA.sub(r"\1.\2\3", cell) for cell in row] for row in body]
     return header, body
+
+
+def _cells(column: np.ndarray) -> list[str]:
+    """The texts of a column of a data frame, dates as days where they are, empty for no data."""
+    if column.dtype.kind == "M":
+        days = column.astype("M8[D]")
+        texts = np.datetime_as_string(days if (days == column).all() else column.astype("M8[s]"))
+        return ["" if text == "NaT" else str(text) for text in texts]
+    return ["" if v is None or v != v else str(v).strip() for v in column.tolist()]
 
 
 def _columns_of(

@@ -15,6 +15,7 @@ from bavlo.errors import InputError, refused_by_system
 from bavlo.files import check_regular
 from bavlo.grids import urls
 from bavlo.grids.source import GridFormat
+from bavlo.held import content_of
 
 HEAD = 16  # bytes by which files are recognised
 HDF5 = b"\x89HDF\r\n\x1a\n"
@@ -46,6 +47,13 @@ NOT_GRIDS = {
     "BIGGIF",
     "VRT",
 }
+
+
+def _held(path: Path, head: bytes) -> bool:
+    """What a call from Python holds, of which only grids are arrays or the bytes of files."""
+    from bavlo.held import Array
+
+    return isinstance(content_of(path), Array | bytes)
 
 
 def _netcdf_at_url(path: Path, head: bytes) -> bool:
@@ -110,6 +118,7 @@ class FormatEntry:
 
 # In this order a file is recognised.
 FORMATS = (
+    FormatEntry(_held, "bavlo.grids.formats.memory"),
     FormatEntry(_netcdf_at_url, "bavlo.grids.formats.remote"),
     FormatEntry(_netcdf, "bavlo.grids.formats.netcdf"),
     FormatEntry(is_zarr, "bavlo.grids.formats.zarr"),
@@ -124,7 +133,7 @@ def format_of(path: Path) -> GridFormat | None:
     url = urls.url_of(path)
     if url is not None:
         head = urls.first_bytes(url)
-    elif not path.is_dir():
+    elif content_of(path) is None and not path.is_dir():
         check_regular(path)
         try:
             with path.open("rb") as file:

@@ -64,8 +64,12 @@ def _opened(path: Path) -> OpenFile:
     data = netCDF4.Dataset(path, "r")
     data.set_auto_maskandscale(False)
     data.set_auto_chartostring(False)
-    is_hdf5 = data.disk_format == "HDF5"
-    return OpenFile(data, Container({_name(v): _stored(v, is_hdf5) for v in _walk(data)}))
+    return OpenFile(data, variables_of(data, is_hdf5=data.disk_format == "HDF5"))
+
+
+def variables_of(data: Any, *, is_hdf5: bool) -> Container:
+    """The variables of an open file."""
+    return Container({_name(v): _stored(v, is_hdf5) for v in _walk(data)})
 
 
 def _walk(group: Any) -> Iterator[Any]:

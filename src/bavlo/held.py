@@ -1,8 +1,10 @@
-"""Grids in memory: Bavlo's own arrays with coordinates, and labelled arrays of other libraries."""
+"""What a call from Python holds in memory, under names that stand where paths of files do."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -43,19 +45,76 @@ class Array:
     attributes: Mapping[str, Any] = field(default_factory=dict)
 
 
-def as_array(grid: Any) -> Array:
-    """A labelled array of any library: one with `dims`, `coords` and `__array__`.
+@dataclass(frozen=True, eq=False)
+class Frame:
+    """A data frame: columns of one length by their names."""
+
+    columns: Mapping[str, np.ndarray]
+
+
+@dataclass(frozen=True, eq=False)
+class FeatureList:
+    """Features as GeoJSON has them, in longitude and latitude."""
+
+    features: list[Mapping[str, Any]]
+
+
+# Of the call that is under way in this thread.
+_HELD: ContextVar[Mapping[str, Any] | None] = ContextVar("held", default=None)
+
+
+@contextmanager
+def holding() -> Iterator[Callable[[Any], str]]:
+    """While this lasts, contents have the names that calling what is given returns."""
+    held: dict[str, Any] = {}
+
+    def hold(content: Any) -> str:
+        name = f"in memory {len(held) + 1}"
+        held[name] = content
+        return name
+
+    before = _HELD.set(held)
+    try:
+        yield hold
+    finally:
+        _HELD.reset(before)
+
+
+def content_of(path: Path | str) -> Any:
+    """What is held under a name; None where that is a file."""
+    held = _HELD.get()
+    return None if held is None else held.get(str(path))
+
+
+def as_held(given: Any) -> Array | Frame:
+    """What a call may hold of another library: a data frame or a labelled array.
+
+    A data frame has `columns` and their values by name, or `__arrow_c_stream__`; a labelled array
+    has `dims`, `coords` and `__array__`.
 
     Raises
     ------
     InputError
         Where it has none of them, or not the coordinates of a grid.
     """
+    if not hasattr(given, "dims"):
+        if hasattr(given, "columns"):
+            return Frame({str(name): np.asarray(given[name]) for name in given.columns})
+        if hasattr(given, "__arrow_c_stream__"):
+            import pyarrow
+
+            table = pyarrow.table(given)
+            return Frame({name: table[name].to_numpy() for name in table.column_names})
+    return _as_array(given)
+
+
+def _as_array(grid: Any) -> Array:
+    """A labelled array."""
     dims = tuple(_texts(getattr(grid, "dims", ())))
     coords = getattr(grid, "coords", None)
     if not dims or coords is None or not hasattr(grid, "__array__"):
         raise InputError(
-            IN_MEMORY, f"{type(grid).__name__} is no grid", "give a path, or a bavlo.Array"
+            IN_MEMORY, f"{type(grid).__name__} is no grid", "give a path, a bavlo.Array or a table"
         )
     named = {}
     for role, names in (("time", TIMES), ("lat", ROWS), ("lon", COLUMNS)):
@@ -83,38 +142,3 @@ def as_array(grid: Any) -> Array:
 def _texts(values: Any) -> list[str]:
     """Names as texts."""
     return [str(value) for value in values]
-
-
-def write_array(path: Path, grid: Array) -> None:
-    """A grid in memory as a NetCDF file."""
-    import netCDF4
-
-    values = np.asarray(grid.values)
-    if values.dtype.kind in "iub" and values.dtype.itemsize > 4:
-        values = values.astype(np.float64)
-    lat, lon = np.asarray(grid.lat, np.float64), np.asarray(grid.lon, np.float64)
-    time = None if grid.time is None else np.asarray(grid.time, "M8[s]")
-    wanted = (*(() if time is None else (time.size,)), lat.size, lon.size)
-    if values.shape != wanted:
-        raise InputError(
-            IN_MEMORY, f"has values {values.shape} for coordinates {wanted}", "give the same"
-        )
-    with netCDF4.Dataset(path, "w") as data:
-        for name, centres, unit in (
-            ("lat", lat, "degrees_north"),
-            ("lon", lon, "degrees_east"),
-        ):
-            data.createDimension(name, centres.size)
-            data.createVariable(name, "f8", (name,))[:] = centres
-            data[name].units = unit
-        axes: tuple[str, ...] = ("lat", "lon")
-        if time is not None:
-            data.createDimension("time", time.size)
-            data.createVariable("time", "f8", ("time",))[:] = time.astype(np.int64)
-            data["time"].units = "seconds since 1970-01-01"
-            axes = ("time", *axes)
-        variable = data.createVariable(grid.name, values.dtype, axes, fill_value=False)
-        if grid.unit:
-            variable.units = grid.unit
-        variable.setncatts(dict(grid.attributes))
-        variable[:] = values

@@ -98,11 +98,10 @@ def test_an_entry_is_believed_only_after_its_digest_whichever_bit_flipped(cache)
     kept.keep(path, arrays)
     whole = path.read_bytes()
     for place in range(len(whole)):
-        for bit in (0, 3, 7):
-            damaged = bytearray(whole)
-            damaged[place] ^= 1 << bit
-            path.write_bytes(damaged)
-            assert kept.load(path, list(arrays)) is None
+        damaged = bytearray(whole)
+        damaged[place] ^= 1 << place % 8
+        path.write_bytes(damaged)
+        assert kept.load(path, list(arrays)) is None
     path.write_bytes(whole)
     assert kept.load(path, list(arrays)) is not None
     assert kept.load(path, ["other"]) is None  # of another version

@@ -35,7 +35,7 @@ def test_a_table_reads_back_as_it_was(tmp_path_factory, labels, data):
             Column("steps_expected", ("period",), np.array([365.0, 366.5])),
         ),
     )
-    path = tmp_path_factory.mktemp("t") / "t.csv"
+    path = tmp_path_factory.getbasetemp() / "read_back.csv"
     with path.open("w", encoding="utf-8", newline="") as file:
         csv.write(table, file)
     again = csv.read(path)

@@ -149,8 +149,8 @@ def series(
     same_span
         Compare a period still under way with the same days of the other years.
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     order
         Measure each step and then combine, or combine each cell and then measure (default:
         region for mean and sum, cell for the rest).
@@ -311,8 +311,8 @@ def normals(
         months (in normals): those of seasons and years from the normals of their months, as WMO
         makes them (default: periods).
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     order
         Measure each step and then combine, or combine each cell and then measure (default:
         region for mean and sum, cell for the rest).
@@ -478,8 +478,8 @@ def anomalies(
         months (in normals): those of seasons and years from the normals of their months, as WMO
         makes them (default: periods).
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     order
         Measure each step and then combine, or combine each cell and then measure (default:
         region for mean and sum, cell for the rest).
@@ -648,8 +648,8 @@ def extremes(
         Years that normals, percentiles and means are taken from (default: 1991..2020 where 80 %
         of it is there; of charts all).
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     weight
         A further weight for each cell, such as people; where its unit does not tell, `kind`
         weight=count (per cell) or weight=state (a density).
@@ -798,8 +798,8 @@ def trends(
         A period with a smaller share of its steps has no value; wmo: monthly means lack at most
         10 days and no 5 in a row, totals none (default: 1.0; indices have a rule of their own).
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     order
         Measure each step and then combine, or combine each cell and then measure (default:
         region for mean and sum, cell for the rest).
@@ -957,8 +957,8 @@ def compare(
         Years that normals, percentiles and means are taken from (default: 1991..2020 where 80 %
         of it is there; of charts all).
     measure
-        How cells become one number: mean bilinear min max range std cv sum count volume
-        majority shares median pNN (default: mean).
+        How cells become one number: mean min max range std cv sum count volume majority shares
+        median bilinear pNN (default: mean).
     order
         Measure each step and then combine, or combine each cell and then measure (default:
         region for mean and sum, cell for the rest).

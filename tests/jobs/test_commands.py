@@ -461,6 +461,7 @@ def test_outputs_appear_together_or_not_at_all(tmp_path):
         ("series", {"window": ["3"], "measure": ["p90"]}, "is not made of those of its parts"),
         ("series", {"combine": "running", "window": ["3"]}, "do not go together"),
         ("series", {"min_steps": "wmo", "every": "year"}, "months made of days"),
+        ("extremes", {"min_steps": "wmo", "when": ["rain > 20 mm"]}, "not counts"),
         ("series", {"unit": "degC"}, "cannot be converted"),
         ("series", {"during": "1900"}, "is outside the data"),
         ("series", {"during": "2001-03-02..2001-03-09"}, "holds no whole period"),

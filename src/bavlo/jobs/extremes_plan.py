@@ -41,6 +41,7 @@ from bavlo.jobs.regions import (
 )
 from bavlo.jobs.thresholds import ThresholdTable, split_tables
 from bavlo.regions.read import RegionFile
+from bavlo.request.parse import WMO
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import ConditionRequest, Request
 
@@ -325,6 +326,12 @@ def condition_variable(name: str, source: GridSource, time: TimeAxis) -> Conditi
 
 
 def _check_steps(request: Request, time: TimeAxis, indices: tuple[Index, ...]) -> None:
+    if request.time.min_steps == WMO:
+        raise RequestError(
+            "min_steps",
+            "the WMO rule is about monthly means and totals, not counts",
+            "give a share",
+        )
     percentiles = any(condition.has_percentiles for condition in request.conditions.when)
     if (percentiles or indices) and (isinstance(time.length, str) or time.length != DAY):
         raise RequestError(

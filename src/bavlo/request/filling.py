@@ -55,7 +55,8 @@ def make_request(command: str, given: Mapping[str, Any]) -> Request:
     if command != "describe":
         _to_standard_output(values)
     values["grids.by_grid"] = tuple(by_grid)
-    said = {(field, name): value for field, name, value in by_grid}
+    called = {grid.name for grid in grids}
+    said = {(field, name): value for field, name, value in by_grid if name not in called}
     values |= {filled: said.get(of) for of, filled in OF_OTHERS.items()}
     by_url = any(url_of(path) is not None for grid in grids for path in grid.paths)
     if by_url and given.get("jobs") is None and given.get("cluster") is None:

@@ -155,14 +155,6 @@ MEASURES: dict[str, Measure] = {
             linear=True,
             adds_up=True,
         ),
-        Measure(
-            BILINEAR,
-            lambda s: s.mean,
-            "at points: between the centres of the four cells around",
-            order="region",
-            linear=True,
-            adds_up=True,
-        ),
         Measure("min", lambda s: s.extreme(np.fmin), "lowest of the cells", made_of=EXTREMES),
         Measure("max", lambda s: s.extreme(np.fmax), "highest of the cells", made_of=EXTREMES),
         Measure(
@@ -243,6 +235,14 @@ MEASURES: dict[str, Measure] = {
             "area-weighted median",
             percent=50,
             made_of=RANKS,
+        ),
+        Measure(
+            BILINEAR,
+            lambda s: s.mean,
+            "at points: between the centres of the four cells around",
+            order="region",
+            linear=True,
+            adds_up=True,
         ),
     )
 }

@@ -285,6 +285,34 @@ def test_what_is_in_memory_reaches_the_engine_without_a_file(world, monkeypatch)
     assert bias == pytest.approx([1.0])
 
 
+def test_data_frames_come_by_their_columns_or_their_arrow_stream(world):
+    pyarrow = pytest.importorskip("pyarrow")
+    months = np.arange("2001-01", "2004-01", dtype="M8[M]")
+    values = np.random.default_rng(2).gamma(2, 30, months.size).round(1)
+    table = pyarrow.table({"date": months.astype(str), "rain (mm)": values})
+
+    class Stream:
+        """A frame that has nothing but the open protocol."""
+
+        def __arrow_c_stream__(self, requested_schema=None):
+            return table.__arrow_c_stream__(requested_schema)
+
+    class Columns:
+        """A frame that has columns by their names."""
+
+        columns = ("date", "rain (mm)")
+
+        def __getitem__(self, name):
+            return {"date": months, "rain (mm)": values}[name]
+
+    for frame in (table, Stream(), Columns()):
+        found = bavlo.normals(
+            {"gauge": frame}, base=(2001, 2003), every="month", columns={"date": "date"}
+        )
+        july = found.filter(period="07", statistic="mean")["value"]
+        np.testing.assert_allclose(july, [values[6::12].mean()])
+
+
 def test_a_traced_table_in_memory_comes_back(world):
     table = bavlo.series(world[2], regions=world[3], every="month")
     trace = bavlo.trace(table, region="b", period="2003-12")

@@ -98,11 +98,15 @@ def as_held(given: Any) -> Array | Frame:
         Where it has none of them, or not the coordinates of a grid.
     """
     if not hasattr(given, "dims"):
-        if hasattr(given, "columns"):
-            return Frame({str(name): np.asarray(given[name]) for name in given.columns})
+        names = getattr(given, "columns", ())
+        if len(names) and all(isinstance(name, str) for name in names):
+            return Frame({str(name): np.asarray(given[name]) for name in names})
         if hasattr(given, "__arrow_c_stream__"):
-            import pyarrow
-
+            try:
+                import pyarrow
+            except ImportError as error:
+                what = "a data frame by its arrow stream needs a further library"
+                raise InputError(IN_MEMORY, what, "pip install 'bavlo[parquet]'") from error
             table = pyarrow.table(given)
             return Frame({name: table[name].to_numpy() for name in table.column_names})
     return _as_array(given)

@@ -139,8 +139,10 @@ def _rows(path: Path) -> tuple[list[str], list[list[str]]]:
 def _cells(column: np.ndarray) -> list[str]:
     """The texts of a column of a data frame, dates as days where they are, empty for no data."""
     if column.dtype.kind == "M":
-        days = column.astype("M8[D]")
-        texts = np.datetime_as_string(days if (days == column).all() else column.astype("M8[s]"))
+        if np.datetime_data(column.dtype)[0] not in ("Y", "M"):  # which are years and months
+            days = column.astype("M8[D]")
+            column = days if (days == column).all() else column.astype("M8[s]")
+        texts = np.datetime_as_string(column)
         return ["" if text == "NaT" else str(text) for text in texts]
     return ["" if v is None or v != v else str(v).strip() for v in column.tolist()]
 

@@ -1463,7 +1463,8 @@ def run(
     Parameters
     ----------
     study
-        The study file; files in it are named from its own folder.
+        The study file; files in it are named from its own folder, which is the working folder of
+        the process while it runs, for other threads too.
     only
         Only these results and those that they are made of.
     check

@@ -469,7 +469,10 @@ def run_call(settings: dict[str, Any]) -> list[Outcome]:
     reporter = _Listener(settings["progress"])
     with contextlib.chdir(path.parent), _closing_grids():
         outcomes = check_study(run) if settings["check"] else run_study(run, reporter)
-        found = [replace(each, why=worded(each.why)) for each in outcomes]
+        found = [
+            replace(each, why=worded(each.why), summary=tuple(map(worded, each.summary)))
+            for each in outcomes
+        ]
     reporter.tell()
     return found
 

@@ -321,4 +321,6 @@ def test_a_traced_table_in_memory_comes_back(world):
         np.repeat([[1, 2]], 4, 0).repeat(3, 1), np.arange(4) + 0.5, np.arange(6) + 0.5
     )
     by_zone = bavlo.series(world[2], regions=zones, every="year")
+    with pytest.raises(bavlo.BavloError, match="held in memory, which is gone"):
+        bavlo.trace(by_zone, region="1", period="2002")
     assert sorted(set(by_zone["region"])) == ["1", "2"]

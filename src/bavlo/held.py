@@ -69,7 +69,7 @@ def holding() -> Iterator[Callable[[Any], str]]:
     held: dict[str, Any] = {}
 
     def hold(content: Any) -> str:
-        name = f"in memory {len(held) + 1}"
+        name = f"{IN_MEMORY} {len(held) + 1}"
         held[name] = content
         return name
 

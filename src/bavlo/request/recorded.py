@@ -8,6 +8,7 @@ from typing import Any
 
 from bavlo.errors import InputError
 from bavlo.grids.urls import url_of
+from bavlo.held import IN_MEMORY
 from bavlo.request.filling import make_request
 from bavlo.request.option import Option
 from bavlo.request.options import OPTIONS, option_of_field, options_of
@@ -82,6 +83,10 @@ def folder_of(asked: Mapping[str, Any], table: Path) -> Path:
         if all((folder / file).exists() for file in files):
             return folder
     missing = next(file for file in files if not Path(file).exists())
+    if missing.startswith(IN_MEMORY):
+        raise InputError(
+            table, "was made from what a call held in memory, which is gone", "make it from files"
+        )
     raise InputError(
         table,
         f"was made from {missing}, which is neither here nor in a folder around the table",

@@ -98,3 +98,16 @@ def test_what_a_weight_is_needs_a_weight_and_regions_their_own_system(grid):
     assert request.grids.reading.input_crs is None
     with pytest.raises(RequestError, match="given as 'EPSG:1' and as 'EPSG:2'"):
         make_request("series", {"grids": [str(grid)], "input-crs": ["EPSG:1", "EPSG:2"]})
+
+
+def test_what_there_is_not_any_more_is_refused_and_never_left_out_in_silence(grid, tmp_path):
+    study = tmp_path / "s.toml"
+    text = f'[grids]\nrain = "{grid}"\n[[result]]\ncommand = "extremes"\nregions = "r.geojson"\n'
+    study.write_text(text + 'out = "a.csv"\nindex = "TX90p"\nno-bootstrap = true\n')
+    with pytest.raises(RequestError, match="without the bootstrap are no more; count days"):
+        read_study(study)
+    study.write_text(text + 'out = "a.csv"\nindex = "TX90p"\nno-bootstrap = false\n')
+    assert read_study(study).results[0].given["index"] == ["TX90p"]
+    grids = [{"name": None, "files": [str(grid)]}]
+    with pytest.raises(RequestError, match="without the bootstrap are no more"):
+        request_of({"command": "extremes", "grids": grids, "no-bootstrap": False})

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+from bavlo.errors import RequestError
+
 # What to say now, by the old name.
 NOW = {
     "complete": "say ‹min_steps wmo›",
@@ -38,9 +40,16 @@ def renewed(told: Mapping[str, Any], command: str = "") -> dict[str, Any]:
         By name, of a study file or as provenance records them.
     command
         Whose they are.
+
+    Raises
+    ------
+    RequestError
+        Where one of them asks for what there is not any more.
     """
     out = dict(told)
     own = {name: out.pop(name) for name in NOW if name in out and _is_old(name, command, out)}
+    if own.get("no-bootstrap") or ("no-bootstrap" in own and _is_recorded(out)):
+        raise RequestError("", "indices without the bootstrap are no more", NOW["no-bootstrap"])
     out |= {SAME[name]: value for name, value in own.items() if name in SAME}
     if own.get("touching"):
         out["min-share"] = 0
@@ -72,9 +81,14 @@ def _is_old(name: str, command: str, told: Mapping[str, Any]) -> bool:
     return name != "at" or command != "describe"
 
 
+def _is_recorded(told: Mapping[str, Any]) -> bool:
+    """Whether options are as provenance records them, which names the files of grids."""
+    return "by_grid" in told or any(isinstance(each, dict) for each in told.get("grids", ()))
+
+
 def _add_own(out: dict[str, Any], option: str, name: str, value: Any) -> None:
     """Say something of one name only, among what is said of others."""
-    if "by_grid" in out or any(isinstance(each, dict) for each in out.get("grids", ())):
+    if _is_recorded(out):
         field = option.replace("-", "_")
         out["by_grid"] = [*out.get("by_grid", ()), [field, name, value]]
         return

@@ -6,7 +6,7 @@ import sys
 import textwrap
 from pathlib import Path
 
-from bavlo.interface import ON_COMMAND_LINE
+from bavlo.calls import ON_COMMAND_LINE
 from bavlo.request.option import Option, named
 from bavlo.request.options import options_of
 
@@ -69,96 +69,25 @@ Written by `docs/make_api.py` from the table of options.
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, Never, TypeAlias, TypeVar
 
-from bavlo import interface
+from bavlo import calls
+from bavlo.calls import PathLike, Progress
 from bavlo.interface import GeoShapes, Grid, GridLike, Table, Trace
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bavlo.jobs.run import Outcome
-
-PathLike = str | os.PathLike[str]
 RegionsLike = PathLike | GeoShapes | Mapping[str, Any] | Sequence[tuple[float, float]]
-Progress = Callable[[int, int], None]
 T = TypeVar("T")
 OfEach: TypeAlias = T | Mapping[str, T]  # the same for all grids, or by their names
-'''
-TAIL = '''
-
-def run(
-    study: PathLike,
-    *,
-    only: str | Sequence[str] | None = None,
-    check: bool = False,
-    replace: bool = False,
-    jobs: int | None = None,
-    memory: str | int | None = None,
-    progress: Progress | None = None,
-) -> list[Outcome]:
-    """Everything that a study file lists, and again only what changed.
-
-    Parameters
-    ----------
-    study
-        The study file; files in it are named from its own folder, which is the working folder of
-        the process while it runs, for other threads too.
-    only
-        Only these results and those that they are made of.
-    check
-        Tell what would be made and why, and make nothing.
-    replace
-        Write over files of others.
-    jobs, memory
-        Workers, and most memory to use: the usable processors and 1GB.
-    progress
-        Called with how much is done and how much there is in all.
-
-    Returns
-    -------
-    outcomes
-        Of each result: name, state ("made", "up to date", "failed" or "not made"), why, seconds,
-        summary and outputs. One failing result does not stop the others.
-
-    Raises
-    ------
-    BavloError
-        Where the study file cannot be read, or another run of it is under way.
-    """
-    return interface.run_call(locals())
-
-
-def report(
-    *tables: Table | PathLike, out: PathLike, title: str | None = None, replace: bool = False
-) -> Path:
-    """One page that needs nothing else, of a study or of tables; its path.
-
-    Parameters
-    ----------
-    tables
-        A study file, or tables.
-    out
-        The page, an .html.
-    title
-        Its heading.
-    replace
-        Write over a file that is there.
-
-    Raises
-    ------
-    BavloError
-    """
-    return interface.report_call(locals())
 '''
 
 
 def page() -> str:
     """The text of the module, formatted."""
-    text = HEAD + "".join(map(function, FUNCTIONS)) + TAIL
+    text = HEAD + "".join(map(function, FUNCTIONS))
     ruff = [Path(sys.executable).with_name("ruff"), "format", "--stdin-filename", PAGE, "-"]
     done = subprocess.run(ruff, input=text, capture_output=True, text=True, check=True)
     return done.stdout
@@ -184,7 +113,7 @@ def function(command: str) -> str:
         f'    """{what}', "", "    Parameters", "    ----------",
         *(f"    {line}".rstrip() for line in docs), "", "    Raises", "    ------",
         "    BavloError", '    """',
-        f"    return interface.{call}_call({command_words}locals())", "",
+        f"    return calls.{call}_call({command_words}locals())", "",
     ])  # fmt: skip
 
 

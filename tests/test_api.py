@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import bavlo
-from bavlo.interface import ON_COMMAND_LINE
+from bavlo.calls import ON_COMMAND_LINE
 from bavlo.request.options import options_of
 from support import box, run, write_grid, write_regions
 
@@ -261,6 +261,15 @@ def test_what_is_in_memory_reaches_the_engine_without_a_file(world, monkeypatch)
     (first, _) = held.about["inputs"]
     assert set(first) == {"file", "metadata_sha256", "digest", "digest_of"}
     assert first["file"] == "in memory 1"
+    masked = np.ma.masked_greater(rain, 20.0)
+    gaps = np.where(rain > 20, np.nan, rain)
+    of_masked, of_gaps = (
+        bavlo.series(bavlo.Array(values, lat, lon, DAYS, "rain", "mm", array.attributes),
+                     regions=regions, every="day", min_area=0)
+        for values in (masked, gaps)
+    )  # fmt: skip
+    assert of_masked == of_gaps
+    assert of_masked.about["inputs"][0]["digest"] == of_gaps.about["inputs"][0]["digest"]
     other = bavlo.Array(rain + 1, lat, lon, DAYS, "rain", "mm", {"cell_methods": "time: sum"})
     changed = bavlo.series(other, regions=regions, every="month").about["inputs"][0]
     assert changed["digest"] != first["digest"]

@@ -17,12 +17,11 @@ if TYPE_CHECKING:
         grid,
         map,  # as the command
         normals,
-        report,
-        run,
         series,
         trace,
         trends,
     )
+    from bavlo.calls import report, run
     from bavlo.errors import BavloError, BavloWarning
     from bavlo.held import Array
     from bavlo.interface import Grid, Table, Trace
@@ -59,6 +58,7 @@ def __getattr__(name: str) -> Any:
     from importlib import import_module
 
     places = {"BavloError": "errors", "BavloWarning": "errors", "Array": "held"}
+    places |= {"run": "calls", "report": "calls"}
     place = places.get(name, "interface" if name[0].isupper() else "api")
     return getattr(import_module(f"bavlo.{place}"), name)
 

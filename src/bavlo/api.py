@@ -10,22 +10,17 @@ Written by `docs/make_api.py` from the table of options.
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal, Never, TypeAlias, TypeVar
 
-from bavlo import interface
+from bavlo import calls
+from bavlo.calls import PathLike, Progress
 from bavlo.interface import GeoShapes, Grid, GridLike, Table, Trace
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bavlo.jobs.run import Outcome
-
-PathLike = str | os.PathLike[str]
 RegionsLike = PathLike | GeoShapes | Mapping[str, Any] | Sequence[tuple[float, float]]
-Progress = Callable[[int, int], None]
 T = TypeVar("T")
 OfEach: TypeAlias = T | Mapping[str, T]  # the same for all grids, or by their names
 
@@ -178,7 +173,7 @@ def series(
     ------
     BavloError
     """
-    return interface.table_call("series", locals())
+    return calls.table_call("series", locals())
 
 
 def normals(
@@ -338,7 +333,7 @@ def normals(
     ------
     BavloError
     """
-    return interface.table_call("normals", locals())
+    return calls.table_call("normals", locals())
 
 
 def anomalies(
@@ -505,7 +500,7 @@ def anomalies(
     ------
     BavloError
     """
-    return interface.table_call("anomalies", locals())
+    return calls.table_call("anomalies", locals())
 
 
 def extremes(
@@ -672,7 +667,7 @@ def extremes(
     ------
     BavloError
     """
-    return interface.table_call("extremes", locals())
+    return calls.table_call("extremes", locals())
 
 
 def trends(
@@ -825,7 +820,7 @@ def trends(
     ------
     BavloError
     """
-    return interface.table_call("trends", locals())
+    return calls.table_call("trends", locals())
 
 
 def compare(
@@ -984,7 +979,7 @@ def compare(
     ------
     BavloError
     """
-    return interface.table_call("compare", locals())
+    return calls.table_call("compare", locals())
 
 
 def grid(
@@ -1163,7 +1158,7 @@ def grid(
     ------
     BavloError
     """
-    return interface.grid_call(locals())
+    return calls.grid_call(locals())
 
 
 def chart(
@@ -1225,7 +1220,7 @@ def chart(
     ------
     BavloError
     """
-    return interface.chart_call(locals())
+    return calls.chart_call(locals())
 
 
 def map(
@@ -1322,7 +1317,7 @@ def map(
     ------
     BavloError
     """
-    return interface.map_call(locals())
+    return calls.map_call(locals())
 
 
 def describe(
@@ -1405,7 +1400,7 @@ def describe(
     ------
     BavloError
     """
-    return interface.describe_call(locals())
+    return calls.describe_call(locals())
 
 
 def trace(
@@ -1445,69 +1440,4 @@ def trace(
     ------
     BavloError
     """
-    return interface.trace_call(locals())
-
-
-def run(
-    study: PathLike,
-    *,
-    only: str | Sequence[str] | None = None,
-    check: bool = False,
-    replace: bool = False,
-    jobs: int | None = None,
-    memory: str | int | None = None,
-    progress: Progress | None = None,
-) -> list[Outcome]:
-    """Everything that a study file lists, and again only what changed.
-
-    Parameters
-    ----------
-    study
-        The study file; files in it are named from its own folder, which is the working folder of
-        the process while it runs, for other threads too.
-    only
-        Only these results and those that they are made of.
-    check
-        Tell what would be made and why, and make nothing.
-    replace
-        Write over files of others.
-    jobs, memory
-        Workers, and most memory to use: the usable processors and 1GB.
-    progress
-        Called with how much is done and how much there is in all.
-
-    Returns
-    -------
-    outcomes
-        Of each result: name, state ("made", "up to date", "failed" or "not made"), why, seconds,
-        summary and outputs. One failing result does not stop the others.
-
-    Raises
-    ------
-    BavloError
-        Where the study file cannot be read, or another run of it is under way.
-    """
-    return interface.run_call(locals())
-
-
-def report(
-    *tables: Table | PathLike, out: PathLike, title: str | None = None, replace: bool = False
-) -> Path:
-    """One page that needs nothing else, of a study or of tables; its path.
-
-    Parameters
-    ----------
-    tables
-        A study file, or tables.
-    out
-        The page, an .html.
-    title
-        Its heading.
-    replace
-        Write over a file that is there.
-
-    Raises
-    ------
-    BavloError
-    """
-    return interface.report_call(locals())
+    return calls.trace_call(locals())

@@ -44,6 +44,13 @@ class Array:
     unit: str = ""
     attributes: Mapping[str, Any] = field(default_factory=dict)
 
+    @property
+    def numbers(self) -> np.ndarray:
+        """The values as a plain array, in which masked ones are missing."""
+        if isinstance(self.values, np.ma.MaskedArray):
+            return np.ma.filled(self.values.astype(np.float64), np.nan)
+        return np.asarray(self.values)
+
 
 @dataclass(frozen=True, eq=False)
 class Frame:

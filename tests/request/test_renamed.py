@@ -26,7 +26,12 @@ OLD = [
     ("series", 'weight-kind = "density"', {"weight-kind": "density"}, {"kind": ["weight=state"]}),
     ("trends", 'autocorrelation = "prewhiten"', {"autocorrelation": "prewhiten"},
      {"method": "prewhiten"}),
-    ("extremes", 'order = "cell"', {"order": "cell"}, {"test-on": "cell"}),
+    ("extremes", 'order = "cell"', {"order": "cell"}, {}),
+    ("extremes", 'order = "cell"\nreturn-levels = "2,10"',
+     {"order": "cell", "return-levels": [2, 10]},
+     {"test-on": "cell", "return-levels": "2,10"}),
+    ("trends", 'method = "ols"\nautocorrelation = "hamed-rao"',
+     {"method": "ols", "autocorrelation": "hamed-rao"}, {"method": "ols"}),
     ("series", "checksum = true", {"checksum": True}, {}),
 ]  # fmt: skip
 
@@ -108,6 +113,10 @@ def test_what_there_is_not_any_more_is_refused_and_never_left_out_in_silence(gri
         read_study(study)
     study.write_text(text + 'out = "a.csv"\nindex = "TX90p"\nno-bootstrap = false\n')
     assert read_study(study).results[0].given["index"] == ["TX90p"]
+    with pytest.raises(RequestError, match="do not go together any more"):
+        renewed({"command": "normals", "whole-years": True, "from-months": True})
+    with pytest.raises(RequestError, match="bilinear stands for itself now"):
+        renewed({"command": "series", "at-points": "bilinear", "measure": ["max"]})
     grids = [{"name": None, "files": [str(grid)]}]
     with pytest.raises(RequestError, match="without the bootstrap are no more"):
         request_of({"command": "extremes", "grids": grids, "no-bootstrap": False})

@@ -175,7 +175,7 @@ def digest_of(file: GridFile) -> dict[str, str] | None:
 def _of_values(held: Array | bytes) -> str:
     """SHA-256 of values in memory, one step after the other."""
     digest = hashlib.sha256(held if isinstance(held, bytes) else b"")
-    for step in () if isinstance(held, bytes) else np.asarray(held.values):
+    for step in () if isinstance(held, bytes) else held.numbers:
         digest.update(np.ascontiguousarray(step).tobytes())
     return digest.hexdigest()
 

@@ -31,36 +31,40 @@ NOW = {
 SAME = {"complete": "min-steps", "names": "label", "at": "regions"}
 
 
-def renewed(told: Mapping[str, Any], command: str = "") -> dict[str, Any]:
+def renewed(told: Mapping[str, Any]) -> dict[str, Any]:
     """Options by their names of today.
 
     Parameters
     ----------
     told
         By name, of a study file or as provenance records them.
-    command
-        Whose they are.
 
     Raises
     ------
     RequestError
-        Where one of them asks for what there is not any more.
+        Where they ask for what there is not any more, so that no number changes in silence.
     """
     out = dict(told)
-    own = {name: out.pop(name) for name in NOW if name in out and _is_old(name, command, out)}
+    own = {name: out.pop(name) for name in NOW if name in out and _is_old(name, out)}
     if own.get("no-bootstrap") or ("no-bootstrap" in own and _is_recorded(out)):
         raise RequestError("", "indices without the bootstrap are no more", NOW["no-bootstrap"])
+    if own.get("whole-years") and own.get("from-months"):
+        raise RequestError(
+            "normals_from", "whole-years and months do not go together any more", "choose one"
+        )
+    if own.get("at-points") == "bilinear" and out.get("measure", "mean") not in ("mean", ["mean"]):
+        raise RequestError("measure", "bilinear stands for itself now", "leave out the others")
     out |= {SAME[name]: value for name, value in own.items() if name in SAME}
     if own.get("touching"):
         out["min-share"] = 0
     for name, now in (("whole-years", "whole-years"), ("from-months", "months")):
         if own.get(name):
             out["normals-from"] = now
-    if own.get("autocorrelation", "none") != "none":
+    if own.get("autocorrelation", "none") != "none" and out.get("method", "sen") == "sen":
         out["method"] = own["autocorrelation"]
     if own.get("at-points") == "bilinear":
         out["measure"] = "bilinear"
-    if "order" in own:
+    if "order" in own and "return-levels" in out:  # of all else it changed nothing
         out["test-on"] = own["order"]
     if "grid-crs" in own:
         out["input-crs"] = own["grid-crs"]
@@ -73,9 +77,9 @@ def renewed(told: Mapping[str, Any], command: str = "") -> dict[str, Any]:
     return out
 
 
-def _is_old(name: str, command: str, told: Mapping[str, Any]) -> bool:
+def _is_old(name: str, told: Mapping[str, Any]) -> bool:
     """Whether a name is an old one there: some are options of other commands still."""
-    command = command or str(told.get("command", ""))
+    command = str(told.get("command", ""))
     if name == "order":
         return command == "extremes"
     return name != "at" or command != "describe"

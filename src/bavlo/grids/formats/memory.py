@@ -58,7 +58,7 @@ def _of_array(content: Array, path: Path) -> Iterator[Container]:
     InputError
         Where values and coordinates are not of one shape.
     """
-    values = np.asarray(content.values)
+    values = content.numbers
     if values.dtype.kind == "b":
         values = values.view(np.uint8)
     axes: dict[str, np.ndarray] = {

@@ -33,6 +33,7 @@ def series(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     make: str | Sequence[str] | None = None,
     make_on: Literal["step", "cell", "region"] = "step",
@@ -77,7 +78,7 @@ def series(
     regions
         The regions: Shapefile (also zipped), GeoJSON, GeoPackage, …; or LON,LAT of a point.
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -87,6 +88,9 @@ def series(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     make
@@ -95,7 +99,7 @@ def series(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -112,7 +116,8 @@ def series(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -184,6 +189,7 @@ def normals(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     make: str | Sequence[str] | None = None,
     make_on: Literal["step", "cell", "region"] = "step",
@@ -230,7 +236,7 @@ def normals(
     regions
         The regions: Shapefile (also zipped), GeoJSON, GeoPackage, …; or LON,LAT of a point.
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -240,6 +246,9 @@ def normals(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     make
@@ -248,9 +257,10 @@ def normals(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     columns
-        Columns of a table of others: region, date, value, unit (default: found by their names).
+        Columns of a table of others: region, date (or year, month, day), variable, value, unit
+        (default: found by their names).
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -267,7 +277,8 @@ def normals(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -344,6 +355,7 @@ def anomalies(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     make: str | Sequence[str] | None = None,
     make_on: Literal["step", "cell", "region"] = "step",
@@ -392,7 +404,7 @@ def anomalies(
     regions
         The regions: Shapefile (also zipped), GeoJSON, GeoPackage, …; or LON,LAT of a point.
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -402,6 +414,9 @@ def anomalies(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     make
@@ -410,9 +425,10 @@ def anomalies(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     columns
-        Columns of a table of others: region, date, value, unit (default: found by their names).
+        Columns of a table of others: region, date (or year, month, day), variable, value, unit
+        (default: found by their names).
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -429,7 +445,8 @@ def anomalies(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -584,7 +601,7 @@ def extremes(
     fit
         How the distribution of yearly highest values is fitted (default: lmoments).
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -599,7 +616,7 @@ def extremes(
     make
         A grid made of named ones, as "tmean = (tmax + tmin) / 2".
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -616,7 +633,8 @@ def extremes(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -680,6 +698,7 @@ def trends(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     make: str | Sequence[str] | None = None,
     make_on: Literal["step", "cell", "region"] = "step",
@@ -728,7 +747,7 @@ def trends(
         Of the interval; trends with p_adjusted below 1 minus this are significant (default:
         0.95).
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -738,6 +757,9 @@ def trends(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     make
@@ -746,9 +768,10 @@ def trends(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     columns
-        Columns of a table of others: region, date, value, unit (default: found by their names).
+        Columns of a table of others: region, date (or year, month, day), variable, value, unit
+        (default: found by their names).
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -765,7 +788,8 @@ def trends(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -834,6 +858,7 @@ def compare(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     make: str | Sequence[str] | None = None,
     make_on: Literal["step", "cell", "region"] = "step",
@@ -884,7 +909,7 @@ def compare(
         Value, or anomaly: each source minus its own mean of that period of the year (default:
         value).
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -894,6 +919,9 @@ def compare(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     make
@@ -902,9 +930,10 @@ def compare(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     columns
-        Columns of a table of others: region, date, value, unit (default: found by their names).
+        Columns of a table of others: region, date (or year, month, day), variable, value, unit
+        (default: found by their names).
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -921,7 +950,8 @@ def compare(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -1047,7 +1077,7 @@ def grid(
         Of the interval; trends with p_adjusted below 1 minus this are significant (default:
         0.95).
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -1071,7 +1101,7 @@ def grid(
         Work formulas out at each step of each cell, on each cell's value of the period, or on
         the regions' values: step cell region (default: step).
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -1088,7 +1118,8 @@ def grid(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs
@@ -1241,6 +1272,7 @@ def map(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     variable: OfEach[str] | None = None,
     level: float | str | Sequence[str] | None = None,
@@ -1281,7 +1313,7 @@ def map(
     title
         Heading (default: made from the table).
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -1291,10 +1323,13 @@ def map(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -1308,7 +1343,8 @@ def map(
         to it (default: marks such as -9999 are found where they cannot be values).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     input_crs
         Reference system of a raster that names none, as EPSG:32744; regions=CRS of the regions,
         where their file names none or a wrong one.
@@ -1327,8 +1363,10 @@ def describe(
     only: str | Sequence[str] | None = None,
     except_: str | Sequence[str] | None = None,
     merge_by: str | None = None,
+    encoding: str | None = None,
     strict: bool = False,
     variable: OfEach[str] | None = None,
+    columns: Mapping[str, str] | None = None,
     level: float | str | Sequence[str] | None = None,
     input_unit: OfEach[str] | None = None,
     kind: OfEach[Literal["amount", "rate", "state", "accumulated", "count", "class"]] | None = None,
@@ -1350,7 +1388,7 @@ def describe(
     files
         Paths or patterns of grids, regions and tables.
     layer
-        Layer of the region file, where it has several.
+        Layer of the region file, or sheet of a workbook, where it has several.
     label
         Field that names the regions (found where only one can be meant), or two, as F1,F2; of a
         zone raster a CSV with the names of its codes.
@@ -1360,10 +1398,16 @@ def describe(
         All but this region, or those that match a pattern with * and ?.
     merge_by
         Join the regions that have this field in common.
+    encoding
+        Encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, as
+        cp1251.
     strict
         Refuse shapes that would be repaired.
     variable
-        Variable, where a file has several; a mapping of grids to it.
+        Variable, where a file or table has several; a mapping of grids to it.
+    columns
+        Columns of a table of others: region, date (or year, month, day), variable, value, unit
+        (default: found by their names).
     level
         Value of a further dimension, where it has several: 850, or level=850, member=3,
         lead=24; all for each of its values, as member=all (in series, normals, anomalies).
@@ -1380,7 +1424,8 @@ def describe(
         (default: 1).
     dates
         Where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also
-        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16} (default: found).
+        {dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of
+        others write dates, as %d/%m/%Y (default: found).
     prefer
         Which file counts where two differ on a step.
     input_crs

@@ -82,7 +82,14 @@ def test_heads_of_ones_own_are_read_whatever_they_begin_with(tmp_path, head):
     assert "12 periods" in done.stdout
 
 
-@pytest.mark.parametrize("option", [["--dates", "%Y"], ["--variable", "x"], ["--order", "cell"]])
-def test_options_that_change_nothing_of_observations_are_refused(tmp_path, option):
+@pytest.mark.parametrize(
+    ("option", "said"),
+    [
+        (["--dates", "rain_%Y"], "does not hold a date as --dates rain_%Y describes it"),
+        (["--variable", "x"], "has no column of values 'x'"),
+        (["--order", "cell"], "is a table"),
+    ],
+)
+def test_options_that_change_nothing_of_observations_are_refused(tmp_path, option, said):
     done = run("normals", write(tmp_path / "t.csv", ""), *option, check=False)
-    assert (done.returncode, "is a table" in done.stderr) == (2, True)
+    assert (done.returncode > 0, said in done.stderr) == (True, True)

@@ -43,7 +43,9 @@ def run(command: str, arguments: list[str]) -> int:
 
     paths: list[Path] = [path for text in given["files"] for path in expand(text)]
     request = make_request("describe", {**given, "grids": given["files"]})
-    found = describe(paths, request.grids.reading, request.regions.reading, request.grids.at)
+    grids = request.grids
+    columns = dict(grids.columns)
+    found = describe(paths, grids.reading, request.regions.reading, grids.at, columns)
     if given["format"] == "json":
         data = [
             {

@@ -16,7 +16,7 @@ from types import FrameType
 from typing import Any, TextIO
 
 from bavlo import __version__
-from bavlo.errors import REFUSED, BavloError, BavloWarning, in_one_line
+from bavlo.errors import REFUSED, BavloError, BavloWarning, in_one_line, worded
 
 NOTHING, SOME = "nothing was written", "what was whole by then is kept"
 CLOSED = (errno.EPIPE, errno.EBADF)  # the reader of our output is gone, or never was
@@ -110,7 +110,9 @@ def show_warnings() -> None:
 
     def show(message: Warning | str, category: type[Warning], *where: Any, **more: Any) -> None:
         if issubclass(category, BavloWarning):
-            _say(f"warning: {message}")
+            from bavlo.cli.parsing import as_option
+
+            _say(f"warning: {worded(str(message), as_option)}")
         else:
             usual(message, category, *where, **more)
 

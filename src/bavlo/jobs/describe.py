@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -19,11 +19,13 @@ from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
 from bavlo.jobs.describe_grids import Description, describe_grid
 from bavlo.jobs.describe_regions import describe_regions
+from bavlo.jobs.observed_series import periods_of_labels
 from bavlo.jobs.regions import overlay_of
 from bavlo.jobs.wording import some_of
 from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
 from bavlo.tables.formats import about_of, is_table, read_table
+from bavlo.tables.observed import ObservedOptions, looks_observed, read_observed
 
 
 def describe(
@@ -31,6 +33,7 @@ def describe(
     options: ReadOptions,
     regions: RegionOptions,
     at: tuple[float, float] | None = None,
+    columns: Mapping[str, str] = {},
 ) -> list[Description]:
     """Describe grids, regions and tables; files of one grid are described together.
 
@@ -38,14 +41,17 @@ def describe(
     ----------
     at
         Longitude and latitude at which to tell the values of the grids.
+    columns
+        Columns of tables of others, by what they are.
     """
     missing = next((p for p in paths if url_of(p) is None and not p.exists()), None)
     if missing is not None:
         raise InputError(missing, "there is no such file", "check the path")
     local = [path for path in paths if url_of(path) is None]
-    shapes = [path for path in local if is_region_file(path) and not is_table(path)]
     tables = [path for path in paths if is_table(path)]
-    grids = [path for path in paths if path not in shapes and path not in tables]
+    observed = [path for path in local if path not in tables and looks_observed(path)]
+    shapes = [p for p in local if is_region_file(p) and p not in tables and p not in observed]
+    grids = [path for path in paths if path not in (*shapes, *tables, *observed)]
     unknown = next((path for path in grids if format_of(path) is None), None)
     if unknown is not None:
         raise InputError(
@@ -63,6 +69,7 @@ def describe(
         found.append(replace(one, doubts=(*doubts, *one.doubts)))
     found += [describe_regions(path, regions) for path in shapes]
     found += [describe_table(path) for path in tables]
+    found += [describe_observed(path, options, regions, columns) for path in observed]
     found += [
         describe_overlay(source, path, regions)
         for source in _one_of_each_layout(sources)
@@ -86,7 +93,7 @@ def _with_label(path: Path, options: RegionOptions) -> RegionOptions:
     """The options with the first field that could name the regions, where several could."""
     if options.label is not None or options.merge_by is not None:
         return options
-    candidates = label_candidates(vector.read(path, options.layer))
+    candidates = label_candidates(vector.read(path, options.layer, options.encoding))
     return replace(options, label=candidates[0]) if len(candidates) > 1 else options
 
 
@@ -129,6 +136,39 @@ def describe_table(path: Path) -> Description:
     return Description(str(path), tuple(facts))
 
 
+def describe_observed(
+    path: Path, options: ReadOptions, regions: RegionOptions, columns: Mapping[str, str]
+) -> Description:
+    """What was understood of a table of others: dates, values, unit, stations, gaps and marks."""
+    found = read_observed(
+        path,
+        ObservedOptions(columns, options.variable, options.dates, regions.layer, regions.encoding),
+    )
+    unit = options.input_unit or found.unit
+    missing = int(np.isnan(found.values).sum())
+    periods = periods_of_labels(path, found)
+    gaps = len(periods) - len(found.dates)
+    span = f"{len(found.dates)} {found.every}s, {found.dates[0]} to {found.dates[-1]}"
+    facts = [
+        ("read as", found.understood),
+        ("regions", f"{len(found.regions)}: {some_of(list(found.regions), 4)}"),
+        ("periods", span + (f"; {gaps} between them are not there" if gaps else "")),
+    ]
+    values = f"{found.variable} in {unit}" if unit else found.variable
+    if missing < found.values.size:
+        values += f", {np.nanmin(found.values):g} to {np.nanmax(found.values):g}"
+    facts.append(("values", f"{values}; {missing} of {found.values.size} values are missing"))
+    if found.marks:
+        marks = ", ".join(f"'{text}' ({count})" for text, count in found.marks)
+        facts.append(("no data", marks))
+    if found.traces:
+        facts.append(("traces", f"{found.traces}, which are 0"))
+    doubts = [] if unit else [f"names no unit of {found.variable}; say it with ‹input_unit mm›"]
+    if found.left_out:
+        doubts.append(f"left out {found.left_out}")
+    return Description(str(path), tuple(facts), tuple(doubts))
+
+
 def _made_text(about: dict[str, Any]) -> str:
     """How a table came to be, in words: version, command, what was asked, from which files."""
     request = dict(about.get("request", {}))
@@ -150,7 +190,7 @@ def describe_overlay(source: GridSource, path: Path, options: RegionOptions) -> 
     try:
         regions = read_regions(path, _with_label(path, options)).regions
     except InputError as error:
-        return Description(heading, (), (str(error),))
+        return Description(heading, (), (f"{error.what}; {error.remedy}",))
     shared = overlay_of(regions, source.layout, "cell")
     entries = shared.entries
     outside = shared.outside()

@@ -30,7 +30,7 @@ def describe_regions(path: Path, options: RegionOptions) -> Description:
     layers = vector.layers(path)
     if len(layers) > 1 and options.layer is None:
         return Description(str(path), (("layers", f"{', '.join(layers)}; choose with ‹layer›"),))
-    features = vector.read(path, options.layer)
+    features = vector.read(path, options.layer, options.encoding)
     count = features.geometry.size
     if not count:
         raise InputError(path, "holds no regions", "give a file with polygons in it")
@@ -49,7 +49,7 @@ def describe_regions(path: Path, options: RegionOptions) -> Description:
     try:
         geometry, repairs = repaired(path, names, features.geometry, lonlat=_degrees(crs))
     except InputError as error:
-        doubts.append(str(error))
+        doubts.append(f"{error.what}; {error.remedy}")
     else:
         doubts.extend(repairs)
         placed = np.flatnonzero(~shapely.is_empty(geometry))

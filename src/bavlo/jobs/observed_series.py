@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -32,7 +32,7 @@ from bavlo.core.values.missing import (
     perhaps_text,
     usual_marks,
 )
-from bavlo.core.values.units import convert
+from bavlo.core.values.units import convert, suits
 from bavlo.errors import InputError, RequestError, setting
 from bavlo.jobs.periods import rules_of, step_weights_of
 from bavlo.jobs.provenance import of_file
@@ -40,19 +40,9 @@ from bavlo.jobs.rules import check_length
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import Request
-from bavlo.tables.observed import Observed, read_observed
+from bavlo.tables.observed import Observed, ObservedOptions, read_observed
 from bavlo.tables.schema import SERIES
 from bavlo.tables.table import Table
-
-# Sorts of periods by how their labels look, the first that fits all labels.
-KINDS = (
-    ("day", r"\d{4}-\d\d-\d\d"),
-    ("month", r"\d{4}-\d\d"),
-    ("pentad", r"\d{4}-\d\d-p[1-6]"),
-    ("dekad", r"\d{4}-\d\d-d[1-3]"),
-    ("season", r"\d{4}(/\d\d)?-(DJF|MAM|JJA|SON)"),
-    ("year", r"\d{4}"),
-)
 
 
 def observed_table(
@@ -65,8 +55,8 @@ def observed_table(
     name
         What the user calls it; None where the file's own name will do.
     """
-    found = read_observed(path, dict(request.grids.columns))
     own = {f: v for f, n, v in request.grids.by_grid if n == name}
+    found = read_observed(path, _options(request, own, name))
     reading = request.grids.reading
     unit = own.get("input_unit") or reading.input_unit or found.unit
     kind = own.get("kind") or reading.kind or ""
@@ -82,12 +72,10 @@ def observed_table(
     missing = own.get("missing", reading.missing)
     values, marks = _without_marks(path, found.values, variable, missing, report)
     found = replace(found, values=values)
-    if found.marks:
-        listed = ", ".join(f"'{text}' ({count})" for text, count in found.marks)
-        report.note(f"{path}: taken for no data: {listed}")
-    own_kind, periods = _periods_of_labels(path, found)
-    every = request.time.every_text if request.time.every else own_kind
-    series = _SeriesOfSteps(path, own_kind, periods, _along(periods, found), variable)
+    _say_what_was_read(path, found, report)
+    periods = periods_of_labels(path, found)
+    every = request.time.every_text if request.time.every else found.every
+    series = _SeriesOfSteps(path, found.every, periods, _along(periods, found), variable)
     table = _table(found, _by_periods(request.every(every), series))
     if request.measuring.unit is not None:
         table = _in_unit(table, request.measuring.unit)
@@ -98,11 +86,55 @@ def observed_table(
                 **of_file(path),
                 "understood": found.understood,
                 "no_data": dict(found.marks) | marks,
+                **({"traces": found.traces} if found.traces else {}),
+                **({"left_out": found.left_out} if found.left_out else {}),
             }
         ],
         "warnings": list(report.warnings),
     }
     return table, about
+
+
+def _options(request: Request, own: Mapping[str, Any], name: str | None) -> ObservedOptions:
+    """What a request says of how a table of others is read.
+
+    Parameters
+    ----------
+    own
+        What is said of this table only, by field.
+    """
+    reading, shapes = request.grids.reading, request.regions.reading
+    return ObservedOptions(
+        dict(request.grids.columns),
+        own.get("variable") or reading.variable,
+        own.get("dates") or reading.dates,
+        shapes.layer,
+        shapes.encoding,
+        name,
+    )
+
+
+def _say_what_was_read(path: Path, found: Observed, report: Reporter) -> None:
+    """Say what means no data, what is a trace, and which rows were left out.
+
+    Raises
+    ------
+    InputError
+        Where there are traces of what is no depth of water.
+    """
+    if found.marks:
+        listed = ", ".join(f"'{text}' ({count})" for text, count in found.marks)
+        report.note(f"{path}: taken for no data: {listed}")
+    if found.traces:
+        if not suits(found.unit or "mm", "mm"):
+            raise InputError(
+                path,
+                f"has traces (T) {found.traces} times among values in {found.unit}",
+                "repair them: only depths of water have traces",
+            )
+        report.warn(f"{path}: {found.traces} traces (T) are taken as 0")
+    if found.left_out:
+        report.warn(f"{path}: left out {found.left_out}")
 
 
 def _without_marks(
@@ -144,28 +176,18 @@ def _without_marks(
     return values, {text: count for text, count in counts.items() if count}
 
 
-def _periods_of_labels(path: Path, found: Observed) -> tuple[str, PeriodAxis]:
-    """The sort of the labels of a table, and all its periods from the first to the last."""
-    kind = next(
-        (name for name, form in KINDS if all(re.fullmatch(form, d) for d in found.dates)), None
-    )
-    if kind is None:
-        raise InputError(
-            path,
-            f"has dates of several sorts, such as {found.dates[0]} and {found.dates[-1]}",
-            "give days, months, dekads, pentads, seasons or years alone",
-        )
+def periods_of_labels(path: Path, found: Observed) -> PeriodAxis:
+    """All periods of a table from the first to the last."""
     years = [int(label[:4]) for label in found.dates]
-    first, last = np.datetime64(f"{min(years) - 1}", "us"), np.datetime64(f"{max(years) + 2}", "us")
-    periods = periods_between(
-        parse_every(kind), "standard", int(first.astype(np.int64)), int(last.astype(np.int64))
-    )
+    bounds = np.array([f"{min(years) - 1}", f"{max(years) + 2}"], "M8[us]").astype(np.int64)
+    first, last = bounds.tolist()
+    periods = periods_between(parse_every(found.every), "standard", first, last)
     known = {label: n for n, label in enumerate(periods.labels)}
     missing = next((label for label in found.dates if label not in known), None)
     if missing is not None:
-        raise InputError(path, f"there is no {kind} {missing}", "repair the date")
+        raise InputError(path, f"there is no {found.every} {missing}", "repair the date")
     places = [known[label] for label in found.dates]
-    return kind, periods.take(np.arange(min(places), max(places) + 1))
+    return periods.take(np.arange(min(places), max(places) + 1))
 
 
 def _along(periods: PeriodAxis, found: Observed) -> np.ndarray:

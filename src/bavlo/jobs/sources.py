@@ -12,7 +12,6 @@ from typing import Any
 
 from bavlo.core.stats.normals import MONTHS
 from bavlo.errors import InputError, RequestError
-from bavlo.held import Frame, content_of
 from bavlo.jobs.observed_series import observed_table
 from bavlo.jobs.opening import for_one
 from bavlo.jobs.provenance import parent_of
@@ -21,6 +20,7 @@ from bavlo.regions.read import chosen
 from bavlo.request.filling import asked
 from bavlo.request.reporter import Reporter
 from bavlo.request.request import GridArgument, Request
+from bavlo.sheets import is_sheet
 from bavlo.tables.formats import Shapes, ending_of, is_table, read_table
 from bavlo.tables.group import AnyTable, TableGroup, group, parts_of
 from bavlo.tables.table import Table
@@ -34,7 +34,7 @@ FOR_TABLES = {
 }  # fmt: skip
 FOR_OBSERVATIONS = {
     "columns", "input-unit", "kind", "missing", "unit", "every", "combine", "min-steps",
-    "by_grid",
+    "by_grid", "variable", "dates", "layer", "encoding",
 }  # fmt: skip
 
 
@@ -99,10 +99,8 @@ def load_source(request: Request, report: Reporter) -> Source:
 
 
 def is_observed(path: Path) -> bool:
-    """Whether a file may be a table of others: a CSV that no command wrote, or a data frame."""
-    if isinstance(content_of(path), Frame):
-        return True
-    return path.suffix.lower() in (".csv", ".txt", ".tsv") and path.is_file()
+    """Whether a file may be a table of others: one of rows that no command wrote."""
+    return is_sheet(path) and not is_table(path)
 
 
 def is_series(path: Path) -> bool:
@@ -147,7 +145,7 @@ def _source(request: Request, argument: GridArgument, report: Reporter) -> Sourc
     if len(argument.paths) > 1 or not is_series(path):
         named = replace(argument, is_source=request.command == "compare")
         return _of_grids(for_one(request, named), name, report)
-    if is_observed(path) and not is_table(path):
+    if is_observed(path):
         table, about = observed_table(for_one(request, argument), path, report, argument.name)
         return Source(name, _only(table, path, request), about)
     return Source(name, _only(read_table(path), path, request), {"inputs": [parent_of(path)]})

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bavlo.files import DAMAGE
 
-UTF8 = "UTF-8"
+UTF8, LATIN1 = "UTF-8", "ISO-8859-1"
 # As programs write them: a number by itself, or behind a word.
 NUMBER = re.compile(r"(?i)(?:ansi|oem|cp|windows|ibm)?[ _-]*(\d{3,5})")
 LATIN = re.compile(r"(?i)(?:iso[ _-]*)?8859[ _-]?(\d{1,2})")
@@ -28,7 +28,11 @@ def doubt_of(path: Path) -> tuple[str | None, str]:
         Empty where there is nothing to be said.
     """
     said, text = _parts(path)
+    is_utf8 = _is_utf8(text)
+    foreign = any(byte > 127 for byte in text)
     if said is None:
+        if foreign and is_utf8:
+            return UTF8, f"has no .cpg, and its text is {UTF8} by all signs; read so"
         return None, ""
     name = said.decode("ascii", "backslashreplace").strip()
     if IMPOSSIBLE.match(name):
@@ -36,14 +40,12 @@ def doubt_of(path: Path) -> tuple[str | None, str]:
     known = _python_name(name)
     if known is None:
         return UTF8, f"its .cpg says '{name}', which is no encoding; read as {UTF8}"
-    if known == "utf-8":
-        return UTF8, ""  # the library does not know all names of it
-    is_ascii = not any(byte > 127 for byte in text)
-    if not is_ascii and _is_utf8(text):
-        return None, (
-            f"its .cpg says '{name}', but its text is {UTF8} by all signs; "
-            "if names look wrong, put UTF-8 into the .cpg"
-        )
+    if known == "utf-8":  # the library does not know all names of it
+        if is_utf8:
+            return UTF8, ""
+        return LATIN1, f"its .cpg says '{name}', which its text is not; read as Latin-1"
+    if foreign and is_utf8:
+        return UTF8, f"its .cpg says '{name}', but its text is {UTF8} by all signs; read so"
     return None, ""
 
 
@@ -53,13 +55,15 @@ def _parts(path: Path) -> tuple[bytes | None, bytes]:
         if zipfile.is_zipfile(path):
             with zipfile.ZipFile(path) as packed:
                 names = {Path(n).suffix.lower(): n for n in packed.namelist()}
-                if not {".cpg", ".dbf"} <= names.keys():
+                if ".dbf" not in names:
                     return None, b""
-                return packed.read(names[".cpg"]), _rows(packed.read(names[".dbf"]))
+                said = packed.read(names[".cpg"]) if ".cpg" in names else None
+                return said, _rows(packed.read(names[".dbf"]))
         beside = {p.suffix.lower(): p for p in path.parent.glob(f"{path.stem}.*")}
-        if path.suffix.lower() != ".shp" or not {".cpg", ".dbf"} <= beside.keys():
+        if path.suffix.lower() != ".shp" or ".dbf" not in beside:
             return None, b""
-        return beside[".cpg"].read_bytes(), _rows(beside[".dbf"].read_bytes())
+        said = beside[".cpg"].read_bytes() if ".cpg" in beside else None
+        return said, _rows(beside[".dbf"].read_bytes())
     except DAMAGE:
         return None, b""  # what is wrong is told where the file itself is read
 

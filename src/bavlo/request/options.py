@@ -139,7 +139,7 @@ OPTIONS: tuple[Option, ...] = (
            "made from the table",
            first="map"),
     Option("layer", "regions.reading.layer", "NAME", "", None, REGIONS, "regions",
-           "layer of the region file, where it has several",
+           "layer of the region file, or sheet of a workbook, where it has several",
            first="describe"),
     Option("label", "regions.reading.label", "FIELD", "label", None, REGIONS, "regions",
            "field that names the regions (found where only one can be meant), or two, as F1,F2; "
@@ -151,6 +151,10 @@ OPTIONS: tuple[Option, ...] = (
            "all but this region, or those that match a pattern with * and ?", repeat=True),
     Option("merge-by", "regions.reading.merge_by", "FIELD", "", None, REGIONS, "regions",
            "join the regions that have this field in common"),
+    Option("encoding", "regions.reading.encoding", "NAME", "", None,
+           "series normals anomalies compare trends describe map", "regions",
+           "encoding of regions and tables that are text and neither UTF-8, UTF-16 nor Latin-1, "
+           "as cp1251"),
     Option("strict", "regions.reading.strict", "", "", False, REGIONS, "regions",
            "refuse shapes that would be repaired"),
     Option("outside", "gridding.outside", "HOW", "missing|crop|both", None, "grid", "regions",
@@ -167,12 +171,14 @@ OPTIONS: tuple[Option, ...] = (
            "work formulas out at each step of each cell, on each cell's value of the period, or on "
            "the regions' values: {bavlo.core.values.stages:MAKE_ON}"),
     Option("variable", "grids.reading.variable", "NAME", "", None, GRIDS, "grid",
-           "variable, where a file has several; GRID=NAME for one of several grids", repeat=True,
+           "variable, where a file or table has several; GRID=NAME for one of several grids",
+           repeat=True,
            by_grid=True,
            first="series normals trends grid describe"),
     Option("columns", "grids.columns", "ROLE=NAME,…", "columns", None,
-           "normals anomalies compare trends", "grid",
-           "columns of a table of others: region, date, value, unit", "found by their names",
+           "normals anomalies compare trends describe", "grid",
+           "columns of a table of others: region, date (or year, month, day), variable, value, "
+           "unit", "found by their names",
            repeat=True),
     Option("level", "grids.reading.level", "[DIM=]V", "levels", None, GRIDS, "grid",
            "value of a further dimension, where it has several: 850, or level=850, member=3, "
@@ -199,7 +205,8 @@ OPTIONS: tuple[Option, ...] = (
            "(after the file's own packing)", "1", repeat=True, by_grid=True),
     Option("dates", "grids.reading.dates", "PATTERN", "", None, GRIDS, "reading",
            "where the date stands in file names, as rain_%Y%m%d or rain_%Y-%m.{dekad}; also "
-           "{dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}", "found",
+           "{dekad36} {pentad} {pentad72} {pentad73} {composite8} {composite16}; or how tables of "
+           "others write dates, as %d/%m/%Y", "found",
            repeat=True, by_grid=True,
            first="describe"),
     Option("prefer", "grids.reading.prefer", "first|last", "first|last", None,

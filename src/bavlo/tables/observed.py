@@ -1,34 +1,64 @@
-"""Tables of others: a CSV with a region, a date or period, and a value in each row."""
+"""Tables of others: observations by region and date, in the layouts that people give them."""
 
 from __future__ import annotations
 
-import csv
-import re
-from collections import Counter
+import calendar
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 
-from bavlo.errors import InputError, RequestError, known_words, one_of, setting
-from bavlo.held import Frame, content_of
+from bavlo.errors import InputError, known_words, setting
+from bavlo.sheets import Sheet, chosen_sheet, is_sheet, read_sheets
+from bavlo.tables.observed_dates import Dates, are_dates, read_dates
+from bavlo.tables.observed_layout import (
+    DATE,
+    ELEMENT,
+    FIRST_ROWS,
+    IN_BRACKETS,
+    MONTH,
+    PLACES,
+    REGION,
+    SUMS,
+    Layout,
+    ValueNotTold,
+    find_layout,
+    is_unit,
+    plain,
+)
+from bavlo.tables.observed_numbers import MISSING, read_numbers
 
-# Names that tell what a column is, by whole name in any case of letters.
-REGION = (
-    "region", "station", "name", "site", "gauge", "basin", "watershed", "catchment", "district",
-    "area", "station_name", "station_id", "id", "code",
-)  # fmt: skip
-DATE = ("date", "day", "time", "datetime", "month", "period", "year", "dekad", "pentad")
-VALUE = ("value", "rain", "rainfall", "precipitation", "precip", "obs", "observed", "observation")
-UNIT = ("unit", "units")
-PLACE = ("lon", "lat", "longitude", "latitude", "x", "y", "elevation", "altitude")
-ROLES = ("region", "date", "value", "unit")
-MISSING = ("", "na", "nan", "n/a", "null", "none", "-")  # numbers that mean no data come later
-IN_BRACKETS = re.compile(r"^(.*?)\s*[\[(]\s*([^\])]+?)\s*[\])]\s*$")
-DECIMAL_COMMA = re.compile(r"^([+-]?\d+),(\d+)([eE][+-]?\d+)?$")
-NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?$")
-LABEL = re.compile(r"\d{4}(/\d\d)?(-\d\d(-\d\d|-[pd]\d)?|-[A-Z]{2,12}|:\d\d-\d\d\.\.\d\d-\d\d)?$")
+LONGEST_NAME = 60  # signs of a title that names the variable
+UNNAMED = "value"  # the variable of a table that names none
+
+
+@dataclass(frozen=True)
+class ObservedOptions:
+    """What a user says about a table of others.
+
+    Parameters
+    ----------
+    columns
+        Names of columns by what they are; those that are not named are found.
+    variable
+        The column of values, or what stands in a column of variables.
+    dates
+        How dates are written, in the codes of `dates`.
+    layer
+        The sheet of a workbook.
+    encoding
+        Of text that is not UTF-8, UTF-16 or Latin-1.
+    called
+        What the user calls the table: the variable where several are in it.
+    """
+
+    columns: Mapping[str, str] = field(default_factory=dict)
+    variable: str | None = None
+    dates: str | None = None
+    layer: str | None = None
+    encoding: str | None = None
+    called: str | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,12 +69,18 @@ class Observed:
     ----------
     regions
         Names, in the order of the file.
+    every
+        Sort of its steps: day, month, year, dekad, pentad or season.
     dates
-        Labels of days, months, … in order of time.
+        Labels of the steps, in order of time.
     values : (T, R) float64
         NaN where there is none.
     marks
         Texts other than an empty one that were taken for no data, each with how often.
+    traces
+        How many were traces, which are 0.
+    left_out
+        Rows that are no observations, in words; empty for none.
     variable, unit
         Name and unit of what is observed; the unit is empty where the file tells none.
     understood
@@ -52,22 +88,43 @@ class Observed:
     """
 
     regions: tuple[str, ...]
+    every: str
     dates: tuple[str, ...]
     values: np.ndarray
     marks: tuple[tuple[str, int], ...]
+    traces: int
+    left_out: str
     variable: str
     unit: str
     understood: str
 
 
-def read_observed(path: Path, columns: Mapping[str, str]) -> Observed:
-    """Read a table of others.
+@dataclass(frozen=True, eq=False)
+class _Cells:
+    """Observations one by one: of each its region, date, text and line."""
 
-    Parameters
-    ----------
-    columns
-        Names of columns by what they are: region, date, value, unit; those that are not named are
-        found by their names.
+    regions: list[str]
+    dates: list[str]
+    texts: list[str]
+    lines: list[int]
+
+
+def looks_observed(path: Path) -> bool:
+    """Whether a file is a table with dates, rather than one of places."""
+    if not is_sheet(path):
+        return False
+    try:
+        sheets = read_sheets(path)
+        return any(find_layout(path, sheet, {}, None) is not None for sheet in sheets)
+    except ValueNotTold:  # unless it only tells since when a place is there
+        rows = [row for sheet in sheets for row in sheet.rows[:FIRST_ROWS]]
+        return not any(plain(cell) in PLACES for row in rows for cell in row)
+    except InputError:
+        return False
+
+
+def read_observed(path: Path, options: ObservedOptions = ObservedOptions()) -> Observed:
+    """Read a table of others.
 
     Raises
     ------
@@ -75,148 +132,246 @@ def read_observed(path: Path, columns: Mapping[str, str]) -> Observed:
         Where a column cannot be found, a date or number cannot be read, or a region has two values
         on a date.
     """
-    header, rows = _rows(path)
-    found = _columns_of(path, header, rows, columns)
-    value_name, unit = header[found["value"]], ""
-    match = IN_BRACKETS.match(value_name)
-    if match:
-        value_name, unit = match.groups()
-    if "unit" in found:
-        units = {row[found["unit"]] for row in rows}
+    sheet, layout = _sheet_and_layout(path, options)
+    rows = list(zip(sheet.lines, sheet.rows, strict=True))[layout.body :]
+    rows, left_out = _observations(rows, layout, sheet.rows[layout.body - 1])
+    rows, variable = _of_variable(path, rows, layout, options)
+    unit = _unit(path, rows, layout)
+    cells = _cells(path, rows, layout)
+    if not cells.texts:
+        raise InputError(path, "has no rows of values", "give a table with a head and values")
+    dates = _dates(path, cells, options.dates)
+    numbers = read_numbers(path, cells.texts, cells.lines)
+    regions = tuple(dict.fromkeys(cells.regions))
+    steps = tuple(sorted(set(dates.labels.values())))
+    values = _placed(path, cells, dates, (steps, regions), numbers.values)
+    told = [layout.told(), dates.how]
+    if sheet.name:
+        told.insert(0, f"sheet {sheet.name}")
+    name, title_unit = _named(layout, variable)
+    return Observed(
+        regions,
+        dates.every,
+        steps,
+        values,
+        numbers.marks,
+        numbers.traces,
+        left_out,
+        name or options.called or UNNAMED,
+        unit or title_unit,
+        "; ".join(filter(None, told)),
+    )
+
+
+def _sheet_and_layout(path: Path, options: ObservedOptions) -> tuple[Sheet, Layout]:
+    """The one sheet that holds observations, and how it is laid out."""
+    sheets = chosen_sheet(path, read_sheets(path, options.encoding), options.layer)
+    if not any(len(sheet.rows) > 1 for sheet in sheets):
+        raise InputError(path, "has no rows", "give a table with a head and values")
+    found = []
+    for sheet in sheets:
+        layout = find_layout(path, sheet, options.columns, options.variable)
+        if layout is not None:
+            found.append((sheet, layout))
+    if len(found) > 1:
+        names = ", ".join(sheet.name for sheet, _ in found)
+        raise InputError(
+            path,
+            f"has several sheets with observations: {names}",
+            f"choose one with {setting('layer', found[0][0].name)}",
+        )
+    if not found:
+        widest: list[str] = max(sheets[0].rows[:10], key=lambda row: len(row))
+        heads = ", ".join(widest)
+        raise InputError(
+            path,
+            f"does not tell which column is a date or period; there are: {heads}",
+            f"name it with {setting('columns', 'date=NAME')}",
+        )
+    return found[0]
+
+
+_Rows = list[tuple[int, list[str]]]
+
+
+def _observations(rows: _Rows, layout: Layout, head: Sequence[str]) -> tuple[_Rows, str]:
+    """Rows that are observations, and what is to be said of the others.
+
+    A repeated head, sums and means below the values and remarks of one cell are none.
+    """
+    needed = {*layout.dates, *layout.roles.values()}
+    kept, out = [], []
+    for line, row in rows:
+        first = next((row[n] for n in layout.dates if n < len(row)), "")
+        is_sum = bool(layout.dates) and bool(SUMS.fullmatch(first)) and not are_dates([first])
+        is_remark = len(needed) > 1 and len(row) == 1 and layout.dates != (0,)
+        is_remark |= len(row) == 1 and bool(layout.dates) and not are_dates([first])
+        if row == list(head) or is_sum or is_remark:
+            out.append((line, row[0]))
+        else:
+            kept.append((line, row))
+    if not out:
+        return kept, ""
+    some = ", ".join(f"line {line} ('{text[:30]}')" for line, text in out[:3])
+    more = ", …" if len(out) > 3 else ""
+    return kept, f"{len(out)} rows that are no observations: {some}{more}"
+
+
+def _of_variable(
+    path: Path, rows: _Rows, layout: Layout, options: ObservedOptions
+) -> tuple[_Rows, str]:
+    """The rows of one variable, and its name; all where no column tells of several."""
+    column = layout.roles.get("variable")
+    if column is None:
+        return rows, ""
+    names = list(dict.fromkeys(_cell(row, column) for _, row in rows))
+    wanted = options.variable
+    if wanted is None and options.called in names:
+        wanted = options.called
+    if wanted is None and len(names) > 1:
+        raise InputError(
+            path,
+            f"holds several variables: {', '.join(names[:20])}",
+            f"choose one, as {setting('variable', names[0])}",
+        )
+    wanted = names[0] if wanted is None else wanted
+    if wanted not in names:
+        raise InputError(path, f"has no variable '{wanted}'", known_words(wanted, names))
+    return [(line, row) for line, row in rows if _cell(row, column) == wanted], wanted
+
+
+def _unit(path: Path, rows: _Rows, layout: Layout) -> str:
+    """The unit of the values that are read."""
+    column = layout.roles.get("unit")
+    if column is not None:
+        units = {_cell(row, column) for _, row in rows}
         if len(units) > 1:
-            raise InputError(path, f"has values in {len(units)} units", "give one at a time")
-        unit = units.pop()
-    names = [row[found["region"]] if "region" in found else path.stem for row in rows]
-    dates = [_label(path, n, row[found["date"]]) for n, row in enumerate(rows, 2)]
-    regions = tuple(dict.fromkeys(names))
-    times = tuple(sorted(set(dates)))
-    at_region = {name: n for n, name in enumerate(regions)}
-    at_time = {date: n for n, date in enumerate(times)}
-    values = np.full((len(times), len(regions)), np.nan)
-    seen = np.zeros(values.shape, bool)
-    marks: Counter[str] = Counter()
-    for n, (row, name, date) in enumerate(zip(rows, names, dates, strict=True), 2):
-        place = at_time[date], at_region[name]
-        if seen[place]:
-            raise InputError(path, f"line {n}: {name} has a second value of {date}", "keep one")
-        seen[place] = True
-        text = row[found["value"]]
-        values[place] = _number(path, n, text)
-        if text and text.lower() in MISSING:
-            marks[text] += 1
-    told = ", ".join(f"{role} {header[place]}" for role, place in found.items())
-    variable = value_name.strip() or "value"
-    return Observed(regions, times, values, tuple(marks.items()), variable, unit, told)
-
-
-def _rows(path: Path) -> tuple[list[str], list[list[str]]]:
-    """Header and rows; the delimiter is found, and decimal commas are read."""
-    held = content_of(path)
-    if isinstance(held, Frame):
-        columns = [_cells(column) for column in held.columns.values()]
-        return list(held.columns), [list(row) for row in zip(*columns, strict=True)]
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(path, f"cannot be read as a table ({error})", "give a CSV") from error
-    first = text.split("\n", 1)[0]
-    sign = max(",;\t", key=first.count)
-    rows = [row for row in csv.reader(text.splitlines(), delimiter=sign) if any(row)]
-    if len(rows) < 2:
-        raise InputError(path, "has no rows", "give a CSV with a header")
-    header = [name.strip() for name in rows[0]]
-    for n, row in enumerate(rows[1:], 2):
-        if len(row) != len(header):
+            listed = ", ".join(sorted(units)[:5])
             raise InputError(
-                path, f"line {n} has {len(row)} fields, the header {len(header)}", "repair it"
+                path, f"has values in {len(units)} units: {listed}", "give one at a time"
             )
-    body = [[cell.strip() for cell in row] for row in rows[1:]]
-    if sign != ",":
-        body = [[DECIMAL_COMMA.sub(r"\1.\2\3", cell) for cell in row] for row in body]
-    return header, body
+        return units.pop() if units else ""
+    columns = layout.across or [layout.roles["value"]]
+    return next((layout.units[n] for n in columns if n in layout.units), "")
 
 
-def _cells(column: np.ndarray) -> list[str]:
-    """The texts of a column of a data frame, dates as days where they are, empty for no data."""
-    if column.dtype.kind == "M":
-        if np.datetime_data(column.dtype)[0] not in ("Y", "M"):  # which are years and months
-            days = column.astype("M8[D]")
-            column = days if (days == column).all() else column.astype("M8[s]")
-        texts = np.datetime_as_string(column)
-        return ["" if text == "NaT" else str(text) for text in texts]
-    return ["" if v is None or v != v else str(v).strip() for v in column.tolist()]
+def _named(layout: Layout, variable: str) -> tuple[str, str]:
+    """Name and unit of a variable, as its column, its head or the title above tells them."""
+    if variable:
+        return variable, ""
+    if "value" in layout.roles:
+        return layout.names[layout.roles["value"]].strip(), ""
+    match = IN_BRACKETS.match(layout.title)
+    if match and is_unit(match[2]):
+        return match[1].strip(), match[2]
+    says = len(layout.title) <= LONGEST_NAME and ELEMENT.search(plain(layout.title))
+    return (layout.title if says else ""), ""
 
 
-def _columns_of(
-    path: Path, header: Sequence[str], rows: Sequence[Sequence[str]], named: Mapping[str, str]
-) -> dict[str, int]:
-    """Where region, date, value and unit stand; region and unit may be missing."""
-    plain = [(IN_BRACKETS.match(name) or re.match("(.*)", name))[1].lower() for name in header]  # type: ignore[index]
-    found: dict[str, int] = {}
-    for role, name in named.items():
-        if role not in ROLES:
-            raise RequestError(
-                "columns",
-                f"{role} is nothing that a column is",
-                one_of(role, ROLES),
+def _cell(row: Sequence[str], column: int) -> str:
+    return row[column] if column < len(row) else ""
+
+
+def _cells(path: Path, rows: _Rows, layout: Layout) -> _Cells:
+    """The observations of all rows, one by one."""
+    out = _Cells([], [], [], [])
+    region = layout.roles.get("region")
+    for line, row in rows:
+        if len(row) > len(layout.names):
+            raise InputError(
+                path,
+                f"line {line} has {len(row)} fields, the header {len(layout.names)}",
+                "repair it",
             )
-        if name not in header:
-            raise InputError(path, f"has no column {name}", known_words(name, header))
-        found[role] = list(header).index(name)
-    for role, known in (("date", DATE), ("region", REGION), ("unit", UNIT)):
-        if role not in found:
-            places = [plain.index(name) for name in known if name in plain]
-            free = [place for place in places if place not in found.values()]
-            if free:
-                found[role] = free[0]
-    if "date" not in found:
-        raise _not_found(path, "a date or period", "date", header)
-    if "value" not in found:
-        places = [
-            n
-            for n, name in enumerate(plain)
-            if n not in found.values() and name not in PLACE and _is_numeric(rows, n)
-        ]
-        chosen = [n for n in places if plain[n] in VALUE] or places
-        if len(chosen) != 1:
-            raise _not_found(path, "the value", "value", [header[n] for n in chosen] or header)
-        found["value"] = chosen[0]
-    return found
+        name = path.name.split(".")[0] if region is None else _cell(row, region)
+        date = [_cell(row, n) for n in layout.dates]
+        if not layout.across_is:
+            value = layout.roles["value"]
+            if len(row) <= max(layout.dates):
+                raise InputError(
+                    path,
+                    f"line {line} has {len(row)} fields, the header {len(layout.names)}",
+                    "repair it",
+                )
+            _add(out, name, _date(date, layout), _cell(row, value), line)
+            continue
+        for column, head in layout.across.items():
+            text = _cell(row, column)
+            if layout.across_is == REGION:
+                _add(out, head, _date(date, layout), text, line)
+            elif layout.across_is == DATE:
+                _add(out, name, head, text, line)
+            elif layout.across_is == MONTH:
+                _add(out, name, f"{date[0]}-{head}", text, line)
+            elif _has_day(date, head) or text.casefold() not in MISSING:
+                _add(out, name, f"{_date(date, layout)}-{head}", text, line)
+    return out
 
 
-def _not_found(path: Path, what: str, role: str, names: Sequence[str]) -> InputError:
-    return InputError(
-        path,
-        f"does not tell which column is {what}; there are: {', '.join(names)}",
-        f"name it with {setting('columns', f'{role}=NAME')}",
-    )
+def _add(cells: _Cells, region: str, date: str, text: str, line: int) -> None:
+    cells.regions.append(region)
+    cells.dates.append(date)
+    cells.texts.append(text)
+    cells.lines.append(line)
 
 
-def _is_numeric(rows: Sequence[Sequence[str]], place: int) -> bool:
-    cells = [row[place] for row in rows if row[place].lower() not in MISSING]
-    return bool(cells) and all(NUMBER.match(cell) for cell in cells)
+def _date(parts: Sequence[str], layout: Layout) -> str:
+    """The date that stands in one column, or in several: 1993 and 1 are 1993-01."""
+    if len(parts) == 1:
+        return parts[0]
+    months = [name.casefold() for name in calendar.month_abbr]
+    month = parts[1][:3].casefold()
+    second = f"{months.index(month):02}" if month in months[1:] else parts[1].zfill(2)
+    if layout.by_day_of_year:
+        second = parts[1].zfill(3)
+    return "-".join([parts[0], second, *(part.zfill(2) for part in parts[2:])])
 
 
-def _number(path: Path, line: int, text: str) -> float:
-    if text.lower() in MISSING:
-        return np.nan
-    if not NUMBER.match(text):
-        raise InputError(path, f"line {line}: '{text}' is no number", "repair it")
-    return float(text)
+def _has_day(date: Sequence[str], day: str) -> bool:
+    """Whether a month has a day of a number, as all have up to the 28th."""
+    if int(day) <= 28 or not (date[0].isdigit() and date[1].isdigit()):
+        return int(day) <= 28
+    year, month = int(date[0]), int(date[1])
+    return 1 <= month <= 12 and int(day) <= calendar.monthrange(max(year, 1), month)[1]
 
 
-def _label(path: Path, line: int, text: str) -> str:
-    """The label of a day or period: of a time stamp its day."""
-    day = re.match(r"(\d{4})[-/.]?(\d\d)[-/.]?(\d\d)(?:[T ]00:00(?::00(?:\.0+)?)?Z?)?$", text)
-    if day:
-        return "-".join(day.groups())
-    month = re.match(r"(\d{4})[-/.](\d\d)$", text)
-    if month:
-        return "-".join(month.groups())
-    if LABEL.match(text):
-        return text
-    raise InputError(
-        path,
-        f"line {line}: '{text}' is no date that is sure",
-        "write dates as 2013-03-05, months as 2013-03, years as 2013",
-    )
+def _dates(path: Path, cells: _Cells, pattern: str | None) -> Dates:
+    first_line: dict[str, int] = {}
+    for date, line in zip(cells.dates, cells.lines, strict=True):
+        first_line.setdefault(date, line)
+    return read_dates(path, list(first_line), list(first_line.values()), pattern)
+
+
+def _placed(
+    path: Path,
+    cells: _Cells,
+    dates: Dates,
+    axes: tuple[tuple[str, ...], tuple[str, ...]],
+    numbers: np.ndarray,
+) -> np.ndarray:
+    """(T, R) values by step and region.
+
+    Raises
+    ------
+    InputError
+        Where a region has two values on a date.
+    """
+    steps, regions = axes
+    at_step = {label: n for n, label in enumerate(steps)}
+    at_region = {name: n for n, name in enumerate(regions)}
+    step = np.array([at_step[dates.labels[date]] for date in cells.dates])
+    region = np.array([at_region[name] for name in cells.regions])
+    place = step * len(regions) + region
+    order = np.argsort(place, kind="stable")
+    again = np.flatnonzero(np.diff(place[order]) == 0)
+    if again.size:
+        n = int(order[again[0] + 1])
+        raise InputError(
+            path,
+            f"line {cells.lines[n]}: {cells.regions[n]} has a second value of "
+            f"{dates.labels[cells.dates[n]]}",
+            "keep one",
+        )
+    values = np.full((len(steps), len(regions)), np.nan)
+    values[step, region] = numbers
+    return values

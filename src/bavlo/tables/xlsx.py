@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import tempfile
+import zipfile
 from collections.abc import Iterator, Mapping
 from datetime import UTC, date, datetime
 from pathlib import Path
@@ -176,9 +177,9 @@ def lines_of(about: Any, prefix: str = "") -> Iterator[tuple[str, str]]:
 
 
 def recognises(path: Path) -> bool:
-    """Whether a file is a spreadsheet."""
-    with path.open("rb") as file:
-        return file.read(2) == b"PK"
+    """Whether a file is a workbook with a sheet of provenance."""
+    with zipfile.ZipFile(path) as book:
+        return f'name="{ABOUT}"'.encode() in book.read("xl/workbook.xml")
 
 
 def about(path: Path) -> dict[str, Any] | None:

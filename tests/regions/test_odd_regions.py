@@ -228,7 +228,7 @@ def test_a_parquet_file_that_does_not_tell_of_its_geometry_is_one_line(tmp_path,
     table = pyarrow.table({"name": ["a"], "geometry": [box(0, 0, 1, 1).wkb]})
     table = table.replace_schema_metadata({"geo": json.dumps(about)})
     pyarrow.parquet.write_table(table, tmp_path / "r.parquet")
-    with pytest.raises(BavloError, match="is no GeoParquet file"):
+    with pytest.raises(BavloError, match=r"geo metadata is not that of|neither a column of shapes"):
         labels(tmp_path / "r.parquet")
 
 

@@ -486,7 +486,7 @@ def test_damaged_region_files_give_a_clean_error_or_all_regions(kind, tmp_path):
 def test_coordinates_of_points_are_numbers_in_the_spelling_of_csv(text, tmp_path):
     path = tmp_path / "p.csv"
     path.write_text(f"name,lon,lat\na,{text},-35\n", encoding="utf-8")
-    with pytest.raises(BavloError, match="is no number"):
+    with pytest.raises(BavloError, match="is no coordinate"):
         read_regions(path)
 
 

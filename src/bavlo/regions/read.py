@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import fnmatch
 import itertools
 import re
@@ -25,10 +24,13 @@ from bavlo.held import FeatureList, content_of
 from bavlo.regions import vector
 from bavlo.regions.repair import repaired
 from bavlo.regions.vector import Features
+from bavlo.sheets import read_sheets
 
 JOINED = ","  # between fields that are joined to one label
 MOST_PAIRED = 8  # fields of which pairs are tried
 NAMES = re.compile(r"(?i)(name|label|title)")
+NUMBERED_BY_FORMAT = {"gml_id", "fid", "ogc_fid", "objectid"}  # of no meaning to people
+WHOLE_CODE = re.compile(r"-?\d+")
 WHOLE_AS_TEXT = re.compile(r"-?\d+\.0")
 
 
@@ -79,6 +81,8 @@ class RegionOptions:
         Reference system, where the file names none or a wrong one.
     strict
         Refuse what would have to be repaired.
+    encoding
+        Of text that is not UTF-8, UTF-16 or Latin-1, also in tables of others.
     """
 
     layer: str | None = None
@@ -88,6 +92,7 @@ class RegionOptions:
     merge_by: str | None = None
     region_crs: str | None = None
     strict: bool = False
+    encoding: str | None = None
 
 
 def is_region_file(path: Path) -> bool:
@@ -108,7 +113,7 @@ def read_regions(path: Path, options: RegionOptions = RegionOptions()) -> Region
         and format_of(path) is not None
     ):
         return read_zones(path, options)
-    features = vector.read(path, options.layer)
+    features = vector.read(path, options.layer, options.encoding)
     if not features.geometry.size:
         raise InputError(path, "holds no regions", "give a file with polygons in it")
     crs = _system(path, features, options.region_crs)
@@ -220,8 +225,9 @@ def label_candidates(features: Features) -> list[str]:
         values = text_of(features.fields[name])
         return all(values) and len(set(values)) == len(values)
 
-    text = [n for n, v in features.fields.items() if v.dtype.kind in "OUST" and all_differ(n)]
-    whole = [n for n, v in features.fields.items() if v.dtype.kind in "iu" and all_differ(n)]
+    own = {n: v for n, v in features.fields.items() if n.casefold() not in NUMBERED_BY_FORMAT}
+    text = [n for n, v in own.items() if v.dtype.kind in "OUST" and all_differ(n)]
+    whole = [n for n, v in own.items() if v.dtype.kind in "iu" and all_differ(n)]
     return sorted(text, key=lambda name: _usefulness(features, name)) or whole
 
 
@@ -366,15 +372,11 @@ def _names_of_codes(path: Path) -> dict[str, str]:
     """Names by code: the first column of whole numbers, and the first of other text."""
     if not path.exists():
         raise InputError(path, "there is no such file", "check the path")
-    with path.open(encoding="utf-8-sig", newline="") as file:
-        rows = list(csv.DictReader(file))
-    columns = list(rows[0]) if rows else []
-
-    def is_code(name: str) -> bool:
-        return all(row[name].strip().lstrip("-").isdigit() for row in rows)
-
-    code = next((name for name in columns if is_code(name)), None)
-    label = next((name for name in columns if name != code), None)
-    if code is None or label is None:
-        raise InputError(path, "has no column of codes and one of names", "give code,name")
-    return {str(int(row[code])): row[label].strip() for row in rows}
+    for sheet in read_sheets(path):
+        head, *rows = [row + [""] * (2 - len(row)) for row in sheet.rows]
+        columns = [[row[n] if n < len(row) else "" for row in rows] for n in range(len(head))]
+        code = next((c for c in columns if all(WHOLE_CODE.fullmatch(text) for text in c)), None)
+        label = next((c for c in columns if c is not code), None)
+        if rows and code is not None and label is not None:
+            return {str(int(text)): name for text, name in zip(code, label, strict=True)}
+    raise InputError(path, "has no column of codes and one of names", "give code,name")

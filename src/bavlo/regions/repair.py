@@ -14,6 +14,7 @@ POINT, MULTIPOINT, POLYGON, MULTIPOLYGON = 0, 4, 3, 6
 
 
 FARTHEST = 1e9  # degrees or metres
+HIGHEST, ROUND = 90.5, 360.0  # degrees that a latitude and a longitude may have
 LIKELY = 0.5  # share of its area by which a repair changes a region; more, and it was none
 
 
@@ -37,6 +38,8 @@ def repaired(
     missing = shapely.is_missing(out) | shapely.is_empty(out)
     repairs: list[str] = []
     _check_places(path, labels, out)
+    if lonlat:
+        _check_degrees(path, out[~missing])
     if (shapely.get_type_id(out[~missing]) == POINT).all():
         if missing.any():
             raise InputError(
@@ -101,6 +104,32 @@ def _rebuilt(shape: shapely.Geometry) -> shapely.Geometry:
     others = [p for p in parts if p not in polygons]
     whole = shapely.union_all(polygons)
     return shapely.GeometryCollection([whole, *others]) if others else whole
+
+
+def _check_degrees(path: Path, geometry: np.ndarray) -> None:
+    """Refuse what cannot be degrees: metres, or latitudes where longitudes should be.
+
+    Raises
+    ------
+    InputError
+    """
+    if not geometry.size:
+        return
+    x0, y0, x1, y1 = shapely.total_bounds(geometry)
+    x, y = max(abs(x0), abs(x1)), max(abs(y0), abs(y1))
+    if y <= HIGHEST and x <= 2 * ROUND:
+        return
+    if x <= HIGHEST and y <= ROUND:
+        raise InputError(
+            path,
+            f"has latitudes up to {y:.6g}: longitude and latitude are swapped by all signs",
+            "name the columns rightly, or write longitude before latitude",
+        )
+    raise InputError(
+        path,
+        f"has coordinates up to {x:.7g} and {y:.7g}, which are no degrees",
+        "give their system, as ‹input_crs regions=EPSG:32744› for metres of a UTM zone",
+    )
 
 
 def _check_places(path: Path, labels: Sequence[str], geometry: np.ndarray) -> None:

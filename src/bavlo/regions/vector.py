@@ -1,17 +1,16 @@
-"""Files of shapes: whatever pyogrio reads, GeoParquet, and CSV with WKT or longitude and latitude.
+"""Files of shapes: whatever pyogrio reads, GeoParquet, and tables with shapes or coordinates.
 
-To add a kind of file, write a reader and name it in READERS.
+A table is read row by row in `listed`.
 """
 
 from __future__ import annotations
 
 import contextlib
-import csv
 import json
 import time
 import warnings
 import zipfile
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -22,10 +21,13 @@ import shapely
 
 from bavlo.core.space.regions import LONLAT
 from bavlo.errors import BavloWarning, InputError, known_words
-from bavlo.files import DAMAGE, check_regular, number_in
+from bavlo.files import DAMAGE, check_regular
 from bavlo.held import FeatureList, content_of
+from bavlo.regions.listed import has_places, read_listed
 from bavlo.regions.loading import vector_library
+from bavlo.regions.shapefile import lacks_index, with_index
 from bavlo.regions.text_encoding import doubt_of
+from bavlo.sheets import arrow_table, columns_of, read_sheets
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,38 +58,26 @@ class Features:
     notes: tuple[str, ...] = ()
 
 
+ARROW = (".parquet", ".geoparquet", ".feather", ".arrow")
+TEXTS = (".csv", ".tsv", ".txt", ".dat")
+ROWS = (*TEXTS, ".xlsx", ".xlsm", *ARROW)  # tables, of which each row is a region
 ENDINGS = (
-    ".geojson",
-    ".json",
-    ".topojson",
-    ".shp",
-    ".zip",
-    ".shz",
-    ".gpkg",
-    ".gdb",
-    ".kml",
-    ".kmz",
-    ".fgb",
-    ".gml",
-    ".parquet",
-    ".geoparquet",
-    ".csv",
-)
-LON_NAMES = ("lon", "longitude", "long", "lng", "x")
-LAT_NAMES = ("lat", "latitude", "y")
+    ".geojson", ".json", ".topojson", ".shp", ".zip", ".shz", ".gpkg", ".gdb", ".kml", ".kmz",
+    ".fgb", ".gml", ".csv", ".tsv", ".xlsx", ".xlsm", *ARROW,
+)  # fmt: skip
 POINTER, HEAD = b"<OGRVRTDataSource", 4096  # how a file begins that is a virtual layer
 SHAPEFILE = "Shapefile"
 LONGEST_QUERY, STEPS_OF_QUERY = 20, 100_000  # seconds, and steps after which these are looked at
 LARGEST_LISTED = 2**25  # bytes of a GeoJSON file whose features are counted
 LARGE, MOST_GROWTH = 2**27, 200  # bytes of a member, and of one byte that is stored
 PACKED = (".shp", ".gpkg", ".geojson", ".topojson", ".fgb", ".kml", ".gml")  # within a zip
-WKT_NAMES = ("wkt", "geometry", "geom", "the_geom")
 
 
 def layers(path: Path) -> list[str]:
     """Names of the layers with geometry; one for files that have no layers."""
-    if path.suffix.lower() in READERS and not path.is_dir():
-        return [path.stem]
+    if path.suffix.lower() in ROWS and not path.is_dir():
+        sheets = read_sheets(path) if path.suffix.lower() in (".xlsx", ".xlsm") else ()
+        return [sheet.name for sheet in sheets if has_places(sheet)] or [path.stem]
     check_regular(path)
     if not path.is_dir():  # as file geodatabases and folders of Shapefiles are
         with path.open("rb") as file:
@@ -95,8 +85,8 @@ def layers(path: Path) -> list[str]:
                 raise InputError(path, "only points to other files", "give those")
         _check_zip(path)
     packed = packed_files(path)
-    if packed:
-        return list(packed)
+    if packed or lacks_index(path):
+        return list(packed) or [path.stem]
     pyogrio = vector_library()
     try:
         return [str(name) for name, kind in pyogrio.list_layers(path) if kind is not None]
@@ -161,13 +151,15 @@ def _of_features(features: Sequence[Mapping[str, Any]]) -> Features:
     return Features(geometry, fields, LONLAT, "GeoJSON", "features")
 
 
-def read(path: Path, layer: str | None = None) -> Features:
+def read(path: Path, layer: str | None = None, encoding: str | None = None) -> Features:
     """Read one layer.
 
     Parameters
     ----------
     layer
         Needed where the file has more than one.
+    encoding
+        Of its text, where the file does not tell it or tells a wrong one.
     """
     held = content_of(path)
     if isinstance(held, FeatureList):
@@ -179,8 +171,11 @@ def read(path: Path, layer: str | None = None) -> Features:
         raise InputError(path, f"has several layers: {', '.join(names)}", "choose with ‹layer›")
     if layer is not None and layer not in names:
         raise InputError(path, f"has no layer '{layer}'", known_words(layer, names))
-    reader = None if path.is_dir() else READERS.get(path.suffix.lower())
-    found = reader(path) if reader else _by_pyogrio(path, layer or names[0])
+    if path.suffix.lower() in ROWS and not path.is_dir():
+        found = _by_rows(path, layer, encoding)
+    else:
+        with with_index(path) as whole:
+            found = _by_pyogrio(whole, layer or names[0], encoding)
     listed = _listed_features(path)
     if listed is not None and len(found.geometry) < listed:
         raise InputError(
@@ -241,15 +236,15 @@ def _check_view(path: Path, layer: str, longest: float = LONGEST_QUERY) -> None:
         return  # the library says better what is wrong with the file
 
 
-def _by_pyogrio(path: Path, layer: str) -> Features:
+def _by_pyogrio(path: Path, layer: str, encoding: str | None) -> Features:
     pyogrio = vector_library()
     _check_view(path, layer)
     packed = packed_files(path) if path.suffix.lower() in (".zip", ".shz") else {}
     file, inner = (packed[layer], None) if layer in packed else (path, layer)
     try:
         info = pyogrio.read_info(file, layer=inner)
-        encoding, doubt = None, ""
-        if info["driver"] == _shapefile_driver():
+        doubt = ""
+        if info["driver"] == _shapefile_driver() and encoding is None:
             place = path / f"{layer}.shp" if path.is_dir() else path
             encoding, doubt = doubt_of(place)
         if doubt:
@@ -280,36 +275,30 @@ def _by_pyogrio(path: Path, layer: str) -> Features:
     return Features(np.asarray(geometry), fields, crs, driver, layer, tuple(notes))
 
 
-def _by_pyarrow(path: Path) -> Features:
-    """GeoParquet 1.0 and 1.1: WKB in the primary column, reference system as PROJJSON."""
+def _by_geoarrow(path: Path) -> Features | None:
+    """GeoParquet 1.0 and 1.1, and Feather alike: WKB in the primary column, system as PROJJSON.
+
+    None where the file has no such metadata.
+    """
     try:
-        import pyarrow.lib
-        import pyarrow.parquet
-    except ImportError:
-        raise InputError(
-            path, "is a Parquet file, which needs a further library", "pip install 'bavlo[parquet]'"
-        ) from None
-    try:
-        table = pyarrow.parquet.read_table(path)
-        about = json.loads((table.schema.metadata or {})[b"geo"])
+        table = arrow_table(path)
+        told = (table.schema.metadata or {}).get(b"geo")
+        if told is None:
+            return None
+        about = json.loads(told)
         column = about["primary_column"]
         crs = about["columns"][column].get("crs", LONLAT)
         encoded = table.column(column).to_pylist()
         geometry = shapely.force_2d(shapely.from_wkb(encoded, on_invalid="fix"))
-        fields = {
-            name: table.column(name).to_numpy(zero_copy_only=False)
-            for name in table.column_names
-            if name != column and not str(table.schema.field(name).type).startswith("struct")
-        }
-    except (
-        pyarrow.lib.ArrowException,
-        OSError,
-        UnicodeDecodeError,
-        shapely.errors.ShapelyError,
-    ) as error:
+        fields = {name: values for name, values in columns_of(table).items() if name != column}
+    except (KeyError, TypeError, AttributeError, json.JSONDecodeError):
+        raise InputError(
+            path, "its geo metadata is not that of GeoParquet", "write it anew"
+        ) from None
+    except InputError:
+        raise
+    except (*DAMAGE, shapely.errors.ShapelyError) as error:
         raise _unreadable(path, error) from error
-    except (KeyError, TypeError, ValueError, AttributeError):
-        raise InputError(path, "is no GeoParquet file", "write it with its geo metadata") from None
     return Features(
         np.asarray(geometry, object),
         fields,
@@ -319,73 +308,25 @@ def _by_pyarrow(path: Path) -> Features:
     )
 
 
-def _by_csv(path: Path) -> Features:
-    """A CSV with WKT shapes, or with points in longitude and latitude."""
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            delimiter = _delimiter(file.readline())
-            file.seek(0)
-            rows = list(csv.DictReader(file, delimiter=delimiter))
-        if not _ends_with_a_line(path):
-            warnings.warn(
-                f"{path}: its last line does not end; see that the file is whole",
-                BavloWarning,
-                stacklevel=2,
-            )
-    except (UnicodeDecodeError, csv.Error) as error:
-        raise _unreadable(path, error) from error
-    names = list(rows[0]) if rows else []
-
-    def column(choices: tuple[str, ...]) -> str | None:
-        return next((n for n in names if n and n.strip().lower() in choices), None)
-
-    wkt, lon, lat = column(WKT_NAMES), column(LON_NAMES), column(LAT_NAMES)
-    if not rows:
-        return Features(np.array([]), {}, LONLAT, "CSV", path.stem)
-    try:
-        if wkt is not None:
-            geometry = shapely.from_wkt([row[wkt] for row in rows], on_invalid="raise")
-        elif lon is not None and lat is not None:
-            pairs = [[_number(row[name], delimiter) for row in rows] for name in (lon, lat)]
-            geometry = shapely.points(*pairs)
-        else:
-            raise InputError(
-                path,
-                f"has neither a WKT column nor lon and lat (columns: {', '.join(names)})",
-                "name them wkt, or lon and lat",
-            )
-    except (shapely.errors.ShapelyError, ValueError, TypeError) as error:
-        raise _unreadable(path, error) from error
-    fields = {
-        name: np.array([row[name] or "" for row in rows], object)
-        for name in names
-        if name and name not in (wkt, lon, lat)
-    }
-    return Features(np.asarray(shapely.force_2d(geometry)), fields, LONLAT, "CSV", path.stem)
+def _by_rows(path: Path, layer: str | None, encoding: str | None) -> Features:
+    """A table with shapes or coordinates; also a Parquet or Feather file of them."""
+    if path.suffix.lower() in ARROW and (found := _by_geoarrow(path)) is not None:
+        return found
+    if path.suffix.lower() in TEXTS and not _ends_with_a_line(path):
+        warnings.warn(
+            f"{path}: its last line does not end; see that the file is whole",
+            BavloWarning,
+            stacklevel=2,
+        )
+    geometry, fields, crs = read_listed(path, layer, encoding)
+    return Features(geometry, fields, crs, path.suffix[1:].upper(), layer or path.stem)
 
 
 def _ends_with_a_line(path: Path) -> bool:
     with path.open("rb") as file:
         size = file.seek(0, 2)
-        file.seek(max(0, size - 1))
-        return file.read() in (b"\n", b"\r", b"")
-
-
-def _delimiter(header: str) -> str:
-    """What stands between the columns: the sign that the header has most of."""
-    return max((",", ";", "\t", "|"), key=header.count)
-
-
-def _number(text: str | None, delimiter: str) -> float:
-    """A coordinate; with a decimal comma where columns are divided by another sign."""
-    return number_in((text or "") if delimiter == "," else (text or "").replace(",", "."))
-
-
-READERS: dict[str, Callable[[Path], Features]] = {
-    ".parquet": _by_pyarrow,
-    ".geoparquet": _by_pyarrow,
-    ".csv": _by_csv,
-}
+        file.seek(max(0, size - 2))
+        return file.read()[-1:] in (b"\n", b"\r", b"", b"\0")
 
 
 def write(path: Path, features: Features, geometry_type: str, **options: Any) -> None:

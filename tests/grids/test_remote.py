@@ -236,7 +236,7 @@ def test_what_is_not_there_or_is_no_grid_is_said(served):
     for name, said in (
         ("none.nc", "there is no such file"),
         ("r.geojson", "is no grid that Bavlo reads by URL"),
-        ("classic.nc", f"{address}/classic.nc: holds no variable on rows and columns"),
+        ("classic.nc", f"{address}/classic.nc: holds no grid"),
         ("torn.nc", f"{address}/torn.nc: cannot be read"),
     ):
         done = run("series", f"{address}/{name}", "--regions", folder / "r.geojson", check=False)
@@ -258,7 +258,7 @@ def test_a_dimension_without_a_coordinate_is_none_by_url_either(tmp_path):
         data.createVariable("rain", "f4", ("time", "lat", "lon"))[:] = 1
     fsspec.filesystem("memory").pipe("/bare/bare.nc", path.read_bytes())
     for place in (path, Path("memory://bare/bare.nc")):
-        with pytest.raises(InputError, match="no variable on rows and columns with coordinates"):
+        with pytest.raises(InputError, match="holds no grid"):
             open_grid([place])
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from bavlo.core.time.axis import SECOND, TimeAxis, iso_day, iso_minute
 from bavlo.core.time.steps import BOUNDS_IN_FILE, overlapping, time_axis
 from bavlo.core.values.kinds import ACCUMULATED, AMOUNT, quantity
+from bavlo.core.values.units import same_unit
 from bavlo.errors import InputError
 from bavlo.grids.cells import whole
 from bavlo.grids.source import GridFile, GridSource, JoinedGrid, RawTimes, ReadOptions
@@ -26,10 +27,11 @@ def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:
     """
     first = files[0]
     for file in files[1:]:
-        if file.variable.unit != first.variable.unit and options.input_unit is None:
+        units = file.variable.unit, first.variable.unit
+        if options.input_unit is None and not same_unit(*units):
             raise InputError(
                 file.path,
-                f"has the unit '{file.variable.unit}', {first.path.name} '{first.variable.unit}'",
+                f"has the unit '{units[0]}', {first.path.name} '{units[1]}'",
                 "give files of one grid, or the unit of all of them with ‹input_unit›",
             )
         if (file.times is None) != (first.times is None):

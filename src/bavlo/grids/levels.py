@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -28,7 +29,7 @@ class LevelsLeftOpen(InputError):
         what: str,
         remedy: str,
         first: tuple[str, ...] = (),
-        values: Mapping[str, Sequence[float]] | None = None,
+        values: Mapping[str, Sequence[float | str]] | None = None,
     ) -> None:
         super().__init__(path, what, remedy)
         self.args = (path, what, remedy, first, values)
@@ -39,7 +40,7 @@ class LevelsLeftOpen(InputError):
 def chosen_levels(
     path: Path,
     variable: str,
-    dimensions: Mapping[str, Sequence[float]],
+    dimensions: Mapping[str, Sequence[float | str]],
     wanted: Sequence[str],
 ) -> dict[str, int]:
     """The position along each further dimension.
@@ -78,14 +79,14 @@ def chosen_levels(
     for name in several:
         listed = listing(dimensions[name])
         if name not in asked:
-            example = f"{dimensions[name][0]:g}"
+            example = value_name(dimensions[name][0])
             prefix = f"{name}=" if len(several) > 1 else ""
             raise LevelsLeftOpen(
                 path,
                 f"variable {variable} has a further dimension {name} of {len(dimensions[name])} "
                 f"values ({listed})",
                 f"choose one with ‹level›, as ‹level {prefix}{example}›",
-                tuple(f"{each}={dimensions[each][0]:g}" for each in several),
+                tuple(f"{each}={value_name(dimensions[each][0])}" for each in several),
                 {each: dimensions[each] for each in several if each not in asked},
             )
     for name, text in asked.items():
@@ -93,11 +94,12 @@ def chosen_levels(
     return found
 
 
-def _position(path: Path, name: str, values: Sequence[float], text: str) -> int:
-    try:
-        near = np.flatnonzero(np.isclose(values, float(text), rtol=1e-6, atol=1e-12))
-    except ValueError:
-        near = np.zeros(0, int)
+def _position(path: Path, name: str, values: Sequence[float | str], text: str) -> int:
+    numbers = [value for value in values if not isinstance(value, str)]
+    near = np.flatnonzero([value == text for value in values])
+    with contextlib.suppress(ValueError):
+        if numbers:
+            near = np.flatnonzero(np.isclose(numbers, float(text), rtol=1e-6, atol=1e-12))
     if near.size != 1:
         raise InputError(
             path, f"dimension {name} has no value {text}", f"it has: {listing(values)}"
@@ -105,16 +107,23 @@ def _position(path: Path, name: str, values: Sequence[float], text: str) -> int:
     return int(near[0])
 
 
-def level_text(dimensions: Mapping[str, Sequence[float]], positions: Mapping[str, int]) -> str:
+def level_text(
+    dimensions: Mapping[str, Sequence[float | str]], positions: Mapping[str, int]
+) -> str:
     """Which values were chosen where there were several: `member 3, lead 24 h`."""
     return ", ".join(
-        f"{name} {values[positions[name]]:g}{UNITS_OF.get(name, '')}"
+        f"{name} {value_name(values[positions[name]])}{UNITS_OF.get(name, '')}"
         for name, values in dimensions.items()
         if len(values) > 1
     )
 
 
-def listing(values: Sequence[float]) -> str:
+def value_name(value: float | str) -> str:
+    """A value of a further dimension as `level` takes it."""
+    return value if isinstance(value, str) else f"{value:g}"
+
+
+def listing(values: Sequence[float | str]) -> str:
     """The first few values, and the last."""
-    names = [f"{value:g}" for value in values]
+    names = [value_name(value) for value in values]
     return ", ".join(names[:SHOWN]) + (f", … {names[-1]}" if len(names) > SHOWN else "")

@@ -110,12 +110,6 @@ def _format(path: Path) -> GridFormat:
 def _choose(path: Path, found: Sequence[Variable], options: ReadOptions) -> str:
     """The variable that is meant: as chosen, as the grid is called, or the only one."""
     names, wanted = [v.name for v in found], options.variable
-    if not names:
-        raise InputError(
-            path,
-            "holds no variable on rows and columns with coordinates",
-            "look at it with `bavlo describe`",
-        )
     if wanted is None and len(names) == 1:
         return names[0]
     if wanted is None and options.called in names:

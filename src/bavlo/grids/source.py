@@ -41,6 +41,8 @@ class RawTimes:
         The file says that values are accumulated up to their stamps.
     from_name
         They are told by the name of the file.
+    unwritten
+        Steps at the end of the file that have no time and are left out.
     """
 
     stamps: np.ndarray
@@ -49,6 +51,7 @@ class RawTimes:
     climatology: bool = False
     accumulated: bool = False
     from_name: bool = False
+    unwritten: int = 0
 
 
 @dataclass(frozen=True)

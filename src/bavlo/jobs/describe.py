@@ -239,8 +239,6 @@ def _grids_of(paths: list[Path], options: ReadOptions) -> list[tuple[list[Path],
         found = format_of(path)
         assert found is not None
         names = tuple(v.name for v in found.variables(path, options))
-        if not names:
-            raise InputError(path, "holds no variable on rows and columns with coordinates")
         if variable is not None and variable not in names:
             raise InputError(path, f"has no variable '{variable}'", known_words(variable, names))
         groups.setdefault(names, []).append(path)

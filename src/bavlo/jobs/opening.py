@@ -144,7 +144,13 @@ def _each_level(request: Request) -> tuple[Request, ...]:
         names = [text.rpartition("=")[0] for text in wanted]
         values = left_open.values
         named = [name for name in values if "" in names or name in names]
-        texts = [[f"{name}={float(value)!r}" for value in values[name]] for name in named]
+        texts = [
+            [
+                f"{name}={value if isinstance(value, str) else repr(float(value))}"
+                for value in values[name]
+            ]
+            for name in named
+        ]
         chosen = list(product(*texts))
     out = []
     for levels in chosen:

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
     import cf_units
 
 MM = "mm"
+# What stands in files for a unit that nobody stated.
+SAYS_NOTHING = ("unspecified", "unknown", "undefined", "unset", "none", "n/a", "na", "-", "--", "?")
 # What the unit library says of the most usual units, so that a small job need not load it:
 # mm of water that one is, the same as a rate, and whether it is one of temperature.
 WELL_KNOWN: dict[str, tuple[float | None, tuple[float, str] | None, bool]] = {
@@ -76,6 +78,18 @@ def _written_out(text: str) -> str:
     text = re.sub(r"\s+(of water equivalent|of water|w\. ?e\.)$", "", text)
     text = re.sub(r"^(degrees?|deg)[ _.]?(C|F|K)$", r"deg\2", text).replace("degK", "K")
     return {"C": "degC", "F": "degF", "Celsius": "degC", "millimeters": "mm"}.get(text, text)
+
+
+def stated_unit(text: str) -> str:
+    """A unit as a file states it; empty where its word for it says nothing."""
+    return "" if text.strip().lower() in SAYS_NOTHING else text
+
+
+def same_unit(one: str, other: str) -> bool:
+    """Whether two spellings are of one unit: Celsius and degC."""
+    if one == other or not (one and other):
+        return one == other
+    return bool(read_unit(one, "") == read_unit(other, ""))
 
 
 def depth_factor(text: str) -> float | None:

@@ -12,7 +12,7 @@ import numpy as np
 from bavlo.core.space.layout import CurvilinearLayout, GridLayout, edges_from_centres
 from bavlo.core.time.steps import is_cycle_without_year
 from bavlo.core.values.kinds import RATE, Variable
-from bavlo.core.values.units import depth_factor
+from bavlo.core.values.units import depth_factor, stated_unit
 from bavlo.errors import BavloWarning, InputError
 from bavlo.grids.formats.container import Container, Stored, axis_of
 from bavlo.grids.formats.packing import packing_from
@@ -113,18 +113,18 @@ def unwrapped(longitudes: np.ndarray) -> np.ndarray:
     return longitudes + 360.0 * np.concatenate([[0], np.cumsum(turns)])
 
 
-NO_VALID_TIME = ("forecast_reference_time", "forecast_period")  # times that values are not of
 # Lengths of grid mappings, and metres up to which one is as CF has it, beyond which it is none on
 # Earth, and from which on a number may be metres.
 LENGTHS = ("false_easting", "false_northing")
 FARTHEST, BEYOND, NEAREST = 1.1e7, 4.5e7, 1.1e4
-PLAIN_UNITS = ("", "1", "rad", "radian", "radians", "m", "metre", "meter", "metres", "meters")
+RADIANS = ("rad", "radian", "radians")
+PLAIN_UNITS = ("", "1", *RADIANS, "m", "metre", "meter", "metres", "meters")
 YEAR_ZERO = re.compile(r"since\s+0{1,4}-")
 
 
 def described(variable: Stored) -> Variable:
     """Name, unit, kind and meaning of a variable, as its attributes tell them."""
-    unit, kind, evidence = variable.text("units"), "", ""
+    unit, kind, evidence = stated_unit(variable.text("units")), "", ""
     if variable.text("GRIB_stepType") == DAILY_MEANS and depth_factor(unit or "1") is not None:
         unit, kind, evidence = f"{unit} day-1", RATE, "step type avgad, means of daily totals"
     return Variable(
@@ -164,11 +164,11 @@ def check_sizes(path: Path, container: Container, variable: Stored) -> None:
 
 def further_values(
     container: Container, variable: Stored, dimension: str, size: int
-) -> Sequence[float]:
-    """The values along a further dimension; its positions, from 1 on, where it has none."""
+) -> Sequence[float | str]:
+    """The values or names along a further dimension; its positions, from 1 on, without either."""
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None or coordinate.dtype is None or coordinate.dtype.kind not in "iuf":
-        return list(range(1, size + 1))
+        return container.names_along(dimension) or list(range(1, size + 1))
     return [float(n) for n in numbers_of(coordinate)]
 
 
@@ -192,6 +192,10 @@ def layout_of(
     y = container.coordinate(variable, dimensions["y"])
     lonlat = x is not None and axis_of(x.name, x.attributes) == "lon"
     # Longitudes and latitudes are what they say, even with a grid mapping beside them.
+    named = container.near(variable, variable.text("grid_mapping").split(":")[0].strip())
+    height = 1.0  # of a satellite that scans in radians (CF-1.11, appendix F, geostationary)
+    if named is not None and x is not None and x.text("units") in RADIANS:
+        height = float(named.attributes.get("perspective_point_height", 1.0))
     scales = [1.0 if lonlat or each is None else _metres(path, each) for each in (x, y)]
     mapping = _mapping(path, container, variable, scales[0])
     both = container.curvilinear(variable)
@@ -206,8 +210,8 @@ def layout_of(
             "add a grid mapping with its reference system to the file",
         )
     return GridLayout(
-        _edges(path, container, x) * scales[0],
-        _edges(path, container, y) * scales[1],
+        _edges(path, container, x) * scales[0] * height,
+        _edges(path, container, y) * scales[1] * height,
         "lonlat" if lonlat else str(mapping),
     )
 
@@ -299,11 +303,8 @@ def _in_metres(path: Path, name: str, length: float, metres: float) -> float:
 
 def times_of(path: Path, container: Container, variable: Stored, dimension: str) -> RawTimes:
     """The time stamps of a variable along a dimension, with bounds where the file has them."""
-    coordinate = container.coordinate(variable, dimension)
-    coordinate = coordinate or container.times_of(variable, dimension)
+    coordinate = container.times_of(variable, dimension)
     assert coordinate is not None
-    if coordinate.text("standard_name") in NO_VALID_TIME:
-        coordinate = container.valid_times(dimension) or coordinate
     if coordinate.dtype is not None and coordinate.dtype.kind == "S":
         texts = np.asarray(coordinate.read(slice(None)))
         return RawTimes(written_times(texts, path), None, "standard")
@@ -312,19 +313,31 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
     calendar = CALENDARS.get(given, given)
     if calendar == "standard" and YEAR_ZERO.search(unit):
         calendar = "proleptic_gregorian"  # the standard calendar has no year 0
-    stamps = decode_times(_time_numbers(coordinate), unit, calendar, path)
+    numbers = _time_numbers(coordinate)
+    written = _written(numbers, coordinate)
+    stamps = decode_times(numbers[:written], unit, calendar, path)
     bounds = None
     named = container.near(coordinate, coordinate.text("bounds"))
-    if named is not None and named.shape == (stamps.size, 2):
-        numbers = _time_numbers(named, coordinate)
-        bounds = decode_times(numbers, named.text("units") or unit, calendar, path)
+    if named is not None and named.shape == (numbers.size, 2):
+        both = _time_numbers(named, coordinate)[:written]
+        bounds = decode_times(both, named.text("units") or unit, calendar, path)
     return RawTimes(
         stamps,
         bounds,
         calendar,
         bool(coordinate.text("climatology")) or is_cycle_without_year(stamps, calendar),
         variable.text("GRIB_stepType") == "accum",
+        unwritten=numbers.size - written,
     )
+
+
+def _written(numbers: np.ndarray, coordinate: Stored) -> int:
+    """How many times stand before those at the end that were never written."""
+    marks = [coordinate.attributes.get(name) for name in ("_FillValue", "missing_value")]
+    fills = [float(np.ravel(n)[0]) for n in (*marks, coordinate.default_fill) if n is not None]
+    floats = numbers.astype(np.float64)
+    last = np.flatnonzero(np.isfinite(floats) & ~np.isin(floats, fills))
+    return int(last[-1]) + 1 if last.size else numbers.size
 
 
 def _time_numbers(coordinate: Stored, parent: Stored | None = None) -> np.ndarray:

@@ -16,6 +16,8 @@ from bavlo.grids.formats.times import DATES_AS_NUMBERS
 
 KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
 TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text
+PARTS_OF_DATES = ("year", "month", "day")  # names of the parts of dates that stand by themselves
+NO_VALID_TIME = ("forecast_reference_time", "forecast_period")  # times that values are not of
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,28 +79,46 @@ class Container(dict[str, Stored]):
         return found if found is not None and found.dimensions == (dimension,) else None
 
     def times_of(self, variable: Stored, dimension: str) -> Stored | None:
-        """What tells the times along a dimension that has no coordinate variable.
+        """What tells the times along a dimension; None where nothing does.
 
-        A one-dimensional variable that `coordinates` names, or dates written as text.
+        Its coordinate variable; else one that `coordinates` or its standard name makes the time of
+        the values, dates written as text, or their parts as numbers.
         """
-        for name in variable.text("coordinates").split():
-            other = self.near(variable, name)
-            if other is None or other.dimensions != (dimension,):
-                continue
-            if axis_of("", other.attributes) == "time":
+        own = self.coordinate(variable, dimension)
+        if own is not None and axis_of(dimension, own.attributes) != "time":
+            own = None
+        if own is not None and own.text("standard_name") not in NO_VALID_TIME and own.text("units"):
+            return own
+        along = [other for other in self.values() if other.dimensions[:1] == (dimension,)]
+        named = [self.near(variable, name) for name in variable.text("coordinates").split()]
+        for other in along:
+            is_time = other in named and axis_of("", other.attributes) == "time"
+            is_time = is_time or other.text("standard_name") == "time"
+            if is_time and other is not own and other.dimensions == (dimension,):
                 return other
-        for other in self.values():
-            is_text = other.dtype is not None and other.dtype.kind == "S"
-            short = other.name.rpartition("/")[2].lower()
-            if is_text and short in TEXT_TIMES and other.dimensions[:1] == (dimension,):
+        short = {other.name.rpartition("/")[2].lower(): other for other in along}
+        for name, other in short.items():
+            if other.dtype is not None and other.dtype.kind == "S" and name in TEXT_TIMES:
                 return other
-        return None
+        parts = [short[name] for name in PARTS_OF_DATES if name in short]
+        numeric = all(p.dimensions == (dimension,) and p.dtype is not None for p in parts)
+        if "month" in short and "year" in short and numeric:
+            return parts_as_dates(parts)
+        return own
 
-    def valid_times(self, dimension: str) -> Stored | None:
-        """The variable along a dimension that its standard name makes the time of the values."""
+    def names_along(self, dimension: str) -> list[str] | None:
+        """The names that text gives to the places along a dimension; None where none does."""
         for other in self.values():
-            if other.dimensions == (dimension,) and other.text("standard_name") == "time":
-                return other
+            if other.dimensions[:1] != (dimension,) or (other.dtype and other.dtype.kind != "S"):
+                continue
+            rows = np.asarray(other.read(slice(None)))
+            if rows.dtype.kind == "S":
+                texts = [b"".join(np.ravel(row)).decode("utf-8", "replace") for row in rows]
+            elif len(other.dimensions) == 1:
+                texts = [str(text) for text in rows]
+            else:
+                continue
+            return [text.strip("\x00 ") for text in texts]
         return None
 
     def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
@@ -124,6 +144,19 @@ class Container(dict[str, Stored]):
         return (lon, lat) if set(lon.dimensions) <= set(variable.dimensions) else None
 
 
+def parts_as_dates(parts: list[Stored]) -> Stored:
+    """Years, months and perhaps days along one dimension as dates that are numbers, 201303."""
+
+    def read(key: Any) -> np.ndarray:
+        numbers = np.zeros(1, np.int64)
+        for part in parts:
+            numbers = numbers * 100 + np.asarray(part.read(key)).astype(np.int64)
+        return numbers
+
+    unit = "day as %Y%m%d" if len(parts) == len(PARTS_OF_DATES) else "month as %Y%m"
+    return replace(parts[0], dtype=np.dtype(np.int64), attributes={"units": unit}, read=read)
+
+
 Opener = Callable[[Path], AbstractContextManager[Container]]
 
 
@@ -144,6 +177,11 @@ def gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
         if axis_of(variable.name, variable.attributes) in ("lon", "lat"):
             continue
         axes = [_axis(container, variable, dimension) for dimension in variable.dimensions]
+        if "time" not in axes:  # a forecast run has its times along its steps
+            axes = [
+                "time" if not axis and container.times_of(variable, dimension) else axis
+                for axis, dimension in zip(axes, variable.dimensions, strict=True)
+            ]
         both = container.curvilinear(variable)
         if both is not None and not {"x", "y"} <= set(axes):
             rows, columns = both[0].dimensions
@@ -158,7 +196,7 @@ def gridded(container: Container) -> Iterator[tuple[Stored, tuple[str, ...]]]:
 def _axis(container: Container, variable: Stored, dimension: str) -> str:
     coordinate = container.coordinate(variable, dimension)
     if coordinate is None:
-        return "time" if container.times_of(variable, dimension) is not None else ""
+        return ""
     axis = axis_of(dimension, coordinate.attributes)
     return {"lat": "y", "lon": "x"}.get(axis, axis)
 
@@ -198,9 +236,9 @@ def axis_of(name: str, attributes: Attributes) -> str:
         return "lat"
     if standard == "longitude" or LONGITUDE.match(unit):
         return "lon"
-    if standard in ("projection_x_coordinate", "grid_longitude"):
+    if standard in ("projection_x_coordinate", "projection_x_angular_coordinate", "grid_longitude"):
         return "x"
-    if standard in ("projection_y_coordinate", "grid_latitude"):
+    if standard in ("projection_y_coordinate", "projection_y_angular_coordinate", "grid_latitude"):
         return "y"
     if standard == "time" or " since " in unit or (axis == "T" and not unit):
         return "time"

@@ -21,7 +21,14 @@ from bavlo.grids.cells import CellSelection
 from bavlo.grids.dates import find_dates
 from bavlo.grids.formats import tiff
 from bavlo.grids.formats.packing import Packing, with_missing
-from bavlo.grids.formats.raster_files import dataset, plain_name, stored_bytes, verify_checksums
+from bavlo.grids.formats.raster_files import (
+    ASCII,
+    comma_notes,
+    dataset,
+    plain_name,
+    stored_bytes,
+    verify_checksums,
+)
 from bavlo.grids.formats.raster_tags import (
     bands_of,
     crs_notes,
@@ -211,7 +218,12 @@ def open_file(path: Path, variable: str, options: ReadOptions) -> RasterGrid:
             tuple(bands),
             with_missing(packing_of(data), np.dtype(data.dtypes[0]), options.missing, path),
             (data.height, data.width),
-            tuple(notes + crs_notes(path, data, options.input_crs) + mask_notes(path, data)),
+            (
+                *notes,
+                *crs_notes(path, data, options.input_crs),
+                *mask_notes(path, data),
+                *(comma_notes(path) if data.driver == ASCII else []),
+            ),
             input_crs=options.input_crs,
             dtype=np.dtype(data.dtypes[0]),
             likeness=() if masked or data.count > 1 else _likeness(path),

@@ -25,12 +25,12 @@ from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls as addresses
 from bavlo.grids.cells import Window
 from bavlo.grids.formats import GZIP
-from bavlo.grids.formats import raster_files as ascii_grid
 from bavlo.grids.formats.stored import unpacked
 from bavlo.grids.formats.tiff import Fetch
 from bavlo.remembered import INFLATED, OPEN_FILES, Cache
 
 ASCII = "AAIGrid"
+HEAD_BYTES = 4096  # in which decimal commas are looked for
 MOST_UNPACKED = 2**29  # bytes of a packed file, which are held in memory
 
 _of_thread = threading.local()  # open rasters, which belong to the thread that opened them
@@ -148,17 +148,17 @@ def _opened(path: Path) -> OpenRaster:
     if url is not None:
         return OpenRaster(rasterio.open(path.name, opener=_opener(path.name, url)))
     with path.open("rb") as file:
-        packed = file.read(2) == GZIP
-    if not packed:
-        data = rasterio.open(path)
-        if data.driver == ASCII:
-            ascii_grid.check(path.read_bytes())
-        return OpenRaster(data)
-    content = _content(path)
-    memory = rasterio.MemoryFile(bytes(content), filename=Path(path.stem).name)
-    data = memory.open()
+        head = file.read(HEAD_BYTES)
+    content = _content(path) if head.startswith(GZIP) else None
+    if has_decimal_commas(head if content is None else content[:HEAD_BYTES]):
+        content = bytes(content or path.read_bytes()).replace(b",", b".")
+    memory = None
+    if content is not None:
+        name = Path(path.stem).name if head.startswith(GZIP) else path.name
+        memory = rasterio.MemoryFile(bytes(content), filename=name)
+    data = rasterio.open(path) if memory is None else memory.open()
     if data.driver == ASCII:
-        ascii_grid.check(content)
+        check(path.read_bytes() if content is None else content)
     return OpenRaster(data, memory)
 
 
@@ -221,6 +221,19 @@ def plain_name(path: Path) -> str:
         if name.lower().endswith(ending):
             name = name[: -len(ending)]
     return name
+
+
+def has_decimal_commas(head: bytes | bytearray) -> bool:
+    """Whether the numbers of an ASCII grid that begins so have commas, and none has a point."""
+    has_commas = re.search(rb"\d,\d", head) is not None and re.search(rb"\d\.\d", head) is None
+    return has_commas and head[:5].lower() == b"ncols"
+
+
+def comma_notes(path: Path) -> list[str]:
+    """What to say of an ASCII grid whose numbers have decimal commas."""
+    with stored_bytes(path) as (file, _):
+        commas = has_decimal_commas(file.read(HEAD_BYTES))
+    return [f"{path.name}: its numbers have decimal commas"] if commas else []
 
 
 HEADER = re.compile(rb"\s*([A-Za-z_]+)[ \t]+(\S+)[ \t]*(?:\r\n|\r|\n)")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import calendar
 import contextlib
+import re
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -10,8 +12,9 @@ from xml.etree import ElementTree
 import numpy as np
 
 from bavlo.core.space.layout import GridLayout
-from bavlo.core.time.axis import DAY, to_instant
+from bavlo.core.time.axis import DAY, to_dates, to_instant
 from bavlo.core.values.kinds import CLASS, Variable
+from bavlo.core.values.units import stated_unit
 from bavlo.errors import InputError
 from bavlo.grids import urls as addresses
 from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
@@ -19,6 +22,12 @@ from bavlo.grids.formats.packing import Packing
 from bavlo.grids.formats.raster_files import plain_name
 from bavlo.grids.source import RawTimes, ReadOptions
 
+# A month by its name, or by its number where a word says so.
+MONTH_OF_BAND = re.compile(
+    r"(?:.*[^a-z])?(?:((?:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)[a-z]*)"
+    r"|(?:month|mon|m)[-_ ]?(0?[1-9]|1[0-2]))",
+    re.IGNORECASE,
+)
 # What fields of an attribute table are used for, as GDAL numbers it.
 NAME_USAGE, CODE_USAGES = "2", ("5", "3")
 
@@ -36,7 +45,7 @@ def variable_of(path: Path, data: Any) -> Variable:
     evidence = "category names" if names else "colour table" if colours else ""
     return Variable(
         str(name),
-        str(unit),
+        stated_unit(str(unit)),
         str(tags.get("standard_name", "")),
         str(tags.get("long_name", "")),
         str(tags.get("cell_methods", "")),
@@ -263,6 +272,11 @@ def times_of(
         steps = find_dates(described, options.dates, path)
         if steps is not None:
             return raw_times(steps), ["dates from the descriptions of bands"]
+        months = [MONTH_OF_BAND.fullmatch(text.strip()) for text in described]
+        if len(bands) > 1 and all(months):
+            return _months_of_year(
+                path, [(m.group(1) or m.group(2)).lower() for m in months if m], options
+            )
     if len(bands) > 1:
         raise InputError(
             path,
@@ -272,12 +286,34 @@ def times_of(
     return None, []
 
 
+def _months_of_year(
+    path: Path, names: list[str], options: ReadOptions
+) -> tuple[RawTimes, list[str]]:
+    """Steps of bands that are called by months, in the year that the name of the file tells."""
+    years = find_dates([plain_name(path)], options.dates, path)
+    if years is None:
+        raise InputError(
+            path,
+            f"has {len(names)} bands that are months, and no year in its name",
+            "put the year into the name, or say where it stands with ‹dates›, as ‹dates rain_%y›",
+        )
+    year = int(to_dates(np.array([years[0].stamp]), CALENDAR)[0].year)
+    known = [name.lower() for name in calendar.month_abbr]
+    months = [int(name) if name.isdigit() else known.index(name[:3]) for name in names]
+    starts = [to_instant(CALENDAR, year, month) for month in months]
+    ends = [to_instant(CALENDAR, year + month // 12, month % 12 + 1) for month in months]
+    steps = [NamedStep(start, end) for start, end in zip(starts, ends, strict=True)]
+    return raw_times(steps), [
+        "months from the descriptions of bands, the year from the file's name"
+    ]
+
+
 def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]]) -> RawTimes:
     """Steps whose first and last days stand in tags, as Bavlo writes them."""
-    calendar = whole.get("calendar", CALENDAR)
+    of_file = whole.get("calendar", CALENDAR)
     try:
         bounds = [
-            [to_instant(calendar, *map(int, t[key].split("-"))) for key in ("start", "end")]
+            [to_instant(of_file, *map(int, t[key].split("-"))) for key in ("start", "end")]
             for t in tags
         ]
     except (ValueError, TypeError):
@@ -286,8 +322,8 @@ def _tagged_times(path: Path, whole: dict[str, str], tags: list[dict[str, str]])
         ) from None
     both = np.array(bounds, np.int64) + [0, DAY]
     if whole.get("climatology") == "yes":
-        return RawTimes(both[:, 0], None, calendar, True)
-    return RawTimes(both[:, 0], both, calendar)
+        return RawTimes(both[:, 0], None, of_file, True)
+    return RawTimes(both[:, 0], both, of_file)
 
 
 def raw_times(steps: list[NamedStep], *, from_name: bool = False) -> RawTimes:

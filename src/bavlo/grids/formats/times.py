@@ -14,12 +14,17 @@ FIRST_DATE, LAST_DATE = 15000101, 23001231  # numbers that may be dates
 
 
 FIXED_SINCE = re.compile(
-    r"^\s*(days?|d|hours?|hrs?|hr?|h|minutes?|mins?|min|seconds?|secs?|sec|s)\s+since\s+(.*)$",
+    r"^\s*(days?|d|hours?|hrs?|hr?|h|minutes?|mins?|min|seconds?|secs?|sec|s|"
+    r"milliseconds?|ms|microseconds?|us|nanoseconds?|ns)\s+since\s+(.*)$",
     re.IGNORECASE,
 )
 
 
-FIXED_UNITS = {"d": 86400, "h": 3600, "m": 60, "s": 1}
+# Seconds of a unit by how its name begins, the first that fits.
+FIXED_UNITS = {
+    "d": 86400, "h": 3600, "milli": 1e-3, "ms": 1e-3, "micro": 1e-6, "us": 1e-6, "n": 1e-9,
+    "m": 60, "s": 1,
+}  # fmt: skip
 
 
 CALENDAR_SINCE = re.compile(r"^\s*(months?|years?)\s+since\s+(.*)$", re.IGNORECASE)
@@ -48,7 +53,8 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
     ----------
     values : float or int array of any shape
     unit
-        `days since 1991-01-01` and the like; months and years are those of the calendar.
+        `days since 1991-01-01` and the like; months and years are those of the calendar, and a
+        fraction is that part of the very month.
     """
     values = np.asarray(values)
     if not np.isfinite(values.astype(np.float64)).all():
@@ -59,11 +65,12 @@ def decode_times(values: np.ndarray, unit: str, calendar: str, where: object) ->
     fixed = FIXED_SINCE.match(unit)
     try:
         if months:
-            return _calendar_since(values, months, calendar, where)
+            return _calendar_since(values, months, calendar)
         if not fixed:
             raise ValueError("it is neither a fixed nor a calendar unit of time since a date")
         # Elapsed time is linear, so only the date of reference needs a calendar.
-        seconds = FIXED_UNITS[fixed.group(1).lower()[0]]
+        name = fixed.group(1).lower()
+        seconds = next(size for start, size in FIXED_UNITS.items() if name.startswith(start))
         base = _reference(fixed.group(2).strip(), calendar)
         elapsed = np.rint(values.astype(np.float64) * seconds)
         if np.abs(elapsed).max(initial=0) > 1e12:
@@ -143,24 +150,26 @@ def _written_dates(values: np.ndarray, unit: str, calendar: str, where: object) 
     return (np.array(days, np.int64) + fraction).reshape(values.shape)
 
 
-def _calendar_since(
-    values: np.ndarray, match: re.Match[str], calendar: str, where: object
-) -> np.ndarray:
+def _calendar_since(values: np.ndarray, match: re.Match[str], calendar: str) -> np.ndarray:
     per = 12 if match.group(1).lower().startswith("year") else 1
-    count = values.astype(np.float64) * per
+    count = values.astype(np.float64).ravel() * per
+    count = np.where(np.abs(count - np.rint(count)) < 1e-6, np.rint(count), count)
+    whole = np.floor(count).astype(int)
     base = cftime.num2date(0, f"days since {match.group(2)}", calendar=calendar)
-    if calendar == "360_day":  # whose months all have 30 days, so that fractions are exact
-        origin = int(cftime.date2num(base, EPOCH, calendar=calendar))
-        return origin + np.rint(count * 30 * 86400).astype(np.int64) * SECOND
-    if (np.abs(count - np.rint(count)) > 1e-6).any():
-        raise InputError(
-            where,
-            f"the time coordinate has fractions of a {match.group(1)}, whose length is not given",
-            "give the times in days since a date",
+    months = base.month - 1 + np.stack([whole, whole + 1], axis=1)
+    first, following = (
+        to_instants(
+            np.array(
+                [
+                    cftime.datetime(
+                        base.year + m // 12, m % 12 + 1, base.day, base.hour, calendar=calendar
+                    )
+                    for m in column.tolist()
+                ]
+            ),
+            calendar,
         )
-    month = base.month - 1 + np.rint(count).astype(int)
-    dates = [
-        cftime.datetime(base.year + m // 12, m % 12 + 1, base.day, base.hour, calendar=calendar)
-        for m in month.ravel().tolist()
-    ]
-    return to_instants(np.array(dates), calendar).reshape(values.shape)
+        for column in months.T
+    )
+    part = np.rint((count - whole) * ((following - first) / SECOND)).astype(np.int64) * SECOND
+    return np.asarray(first + part).reshape(values.shape)

@@ -1,0 +1,284 @@
+"""Grids as others make them: each tells the same numbers as the plain one, or says what it is."""
+
+import datetime
+import gzip
+
+import netCDF4
+import numpy as np
+import pyproj
+import pytest
+import rasterio
+from rasterio.transform import from_origin
+
+from bavlo.errors import BavloError
+from bavlo.grids.open import open_grid
+from bavlo.grids.source import ReadOptions
+from bavlo.request.parse import expand
+from support import box, rows, run, write_grid, write_regions
+
+RAIN = np.random.default_rng(1).gamma(1, 5, (14, 4, 4)).round(2)
+
+
+@pytest.fixture(scope="module")
+def regions(tmp_path_factory):
+    return write_regions(
+        tmp_path_factory.mktemp("regions") / "r.geojson", {"a": box(0.5, 0.5, 3, 3.5)}
+    )
+
+
+@pytest.fixture(scope="module")
+def truth(regions, tmp_path_factory):
+    return daily(write_grid(tmp_path_factory.mktemp("plain") / "rain.nc", RAIN), regions)
+
+
+def daily(path, regions, **more):
+    found = rows("series", path, regions, every="day", **more)
+    return {row["period"]: float(row["value"]) for row in found}
+
+
+def made(path, along, extents=(4, 4), unit="mm", dims=None, values=RAIN, **attributes):
+    """A grid whose steps run along a dimension that the caller gives its meaning; still open."""
+    data = netCDF4.Dataset(path, "w")
+    data.createDimension(along, len(values))
+    for name, size, of in zip(("lat", "lon"), extents, ("north", "east"), strict=True):
+        data.createDimension(name, size)
+        data.createVariable(name, "f8", (name,))[:] = np.arange(size) + 0.5
+        data[name].units = f"degrees_{of}"
+    rain = data.createVariable("rain", "f8", dims or (along, "lat", "lon"))
+    rain.setncatts({"units": unit, **attributes})
+    rain[:] = values
+    return data
+
+
+def variable(data, name, kind, dims, values, **attributes):
+    made_one = data.createVariable(name, kind, dims)
+    made_one.setncatts(attributes)
+    made_one[:] = values
+
+
+def test_the_steps_of_one_forecast_run_have_their_valid_times(truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    with made(path, "step", coordinates="time step valid_time") as data:
+        variable(data, "time", "i8", (), 0, units="hours since 2001-01-01", standard_name="time")
+        variable(data, "step", "f8", ("step",), np.arange(14) * 24, units="hours")
+        variable(
+            data, "valid_time", "i8", ("step",), np.arange(14) * 24, units="hours since 2001-01-01"
+        )
+    assert daily(path, regions) == truth
+
+
+def test_nanoseconds_since_a_date_are_times(truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    stamps = np.arange(14) * 86400 * 10**9
+    with made(path, "time") as data:
+        variable(data, "time", "i8", ("time",), stamps, units="nanoseconds since 2001-01-01")
+    assert daily(path, regions) == truth
+
+
+@pytest.mark.parametrize("fill", [None, -999.0, np.nan])
+def test_steps_at_the_end_that_have_no_time_are_left_out_and_said(fill, truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    with made(path, "time", values=np.concatenate([RAIN, RAIN[:2] * 0])) as data:
+        data.createVariable("time", "f8", ("time",), fill_value=fill)
+        data["time"].units = "days since 2001-01-01"
+        data["time"][:14] = np.arange(14)
+        data.set_auto_mask(False)
+        if fill is not None:
+            data["time"][14:] = fill
+    assert daily(path, regions) == truth
+    assert "g.nc: 2 steps at its end have no time: left out" in open_grid([path]).notes
+
+
+@pytest.mark.parametrize("with_day", [True, False])
+def test_years_and_months_as_variables_are_dates(with_day, truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    with made(path, "record") as data:
+        variable(data, "record", "i4", ("record",), np.arange(1, 15))
+        variable(data, "year", "i4", ("record",), 2001 if with_day else 2001 + np.arange(14) // 12)
+        variable(data, "month", "i4", ("record",), 1 if with_day else np.arange(14) % 12 + 1)
+        if with_day:
+            variable(data, "day", "i4", ("record",), np.arange(1, 15))
+    if with_day:
+        assert daily(path, regions) == truth
+    else:
+        months = rows("series", path, regions, every="month")
+        assert [row["period"] for row in months][::13] == ["2001-01", "2002-02"]
+        assert [float(row["value"]) for row in months] == list(truth.values())
+
+
+def member_names(data, kind):
+    if kind == "text":
+        variable(data, "member", str, ("member",), np.array(["r1i1", "r2i1"], object))
+        return
+    data.createDimension("length", 4)
+    variable(
+        data, "names", "S1", ("member", "length"),
+        netCDF4.stringtochar(np.array(["r1i1", "r2i1"], "S4")),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["text", "characters"])
+def test_names_of_members_choose_them(kind, truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    both = np.stack([RAIN * 2, RAIN], axis=1)
+    with made(path, "time", dims=("time", "lat", "lon")) as data:
+        data.createDimension("member", 2)
+        variable(data, "time", "f8", ("time",), np.arange(14), units="days since 2001-01-01")
+        variable(data, "wet", "f8", ("time", "member", "lat", "lon"), both, units="mm")
+        member_names(data, kind)
+    with pytest.raises(BavloError, match=r"member of 2 values \(r1i1, r2i1\).*level='r1i1'"):
+        open_grid([path], ReadOptions(variable="wet"))
+    wet = {"variable": "wet", "kind": "amount"}
+    assert daily(path, regions, level="r2i1", **wet) == truth
+    every = rows("series", path, regions, every="day", level=["all"], **wet)
+    assert {row["level"] for row in every} == {"member r1i1", "member r2i1"}
+
+
+def test_a_satellite_that_scans_in_radians_has_its_cells_where_metres_have_them(tmp_path):
+    height, grid = 35_786_023.0, {}
+    lon, lat = 82.0, -35.0
+    geo = pyproj.CRS.from_cf(
+        {
+            "grid_mapping_name": "geostationary", "perspective_point_height": height,
+            "longitude_of_projection_origin": 80.0, "sweep_angle_axis": "y",
+            "semi_major_axis": 6378137.0, "semi_minor_axis": 6356752.31414,
+        }
+    )  # fmt: skip
+    x, y = pyproj.Transformer.from_crs("OGC:CRS84", geo, always_xy=True).transform(lon, lat)
+    xs, ys = x + (np.arange(8) - 4) * 3000.0, y + (np.arange(8) - 4) * 3000.0
+    values = np.random.default_rng(2).random((1, 8, 8))
+    for unit, size in (("m", 1.0), ("rad", height)):
+        path = tmp_path / f"{unit}.nc"
+        with netCDF4.Dataset(path, "w") as data:
+            for name, centres in (("y", ys), ("x", xs)):
+                data.createDimension(name, 8)
+                data.createVariable(name, "f8", (name,))[:] = centres / size
+                data[name].units = unit
+                data[name].standard_name = f"projection_{name}_coordinate"
+            data.createDimension("time", 1)
+            variable(data, "time", "f8", ("time",), [0], units="days since 2001-01-01")
+            variable(
+                data, "geo", "i4", (), 0, **{k: v for k, v in geo.to_cf().items() if k != "crs_wkt"}
+            )
+            variable(data, "rain", "f8", ("time", "y", "x"), values, units="mm", grid_mapping="geo")
+        shape = box(lon - 0.05, lat - 0.05, lon + 0.05, lat + 0.05)
+        regions = write_regions(tmp_path / f"{unit}.geojson", {"a": shape})
+        (row,) = rows("series", path, regions, every="day")
+        grid[unit] = float(row["value"]), float(row["area_valid"])
+    assert grid["rad"] == pytest.approx(grid["m"], rel=1e-9)
+    assert grid["m"][1] == 1
+
+
+@pytest.mark.parametrize("word", ["unspecified", "unknown", "-", "N/A"])
+def test_a_unit_that_says_nothing_is_none(word, tmp_path):
+    path = write_grid(tmp_path / "g.nc", RAIN, name="index", unit=word)
+    assert open_grid([path]).variable.unit == ""
+    assert "has no unit and is taken as a state" in run("describe", path).stdout
+
+
+def test_two_spellings_of_a_unit_are_one(tmp_path):
+    a = write_grid(tmp_path / "a.nc", RAIN, name="t", unit="Celsius")
+    b = write_grid(tmp_path / "b.nc", RAIN, name="t", unit="deg C", since="days since 2001-01-15")
+    grid = open_grid([a, b])
+    assert len(grid.time) == 28
+    c = write_grid(tmp_path / "c.nc", RAIN, name="t", unit="K", since="days since 2001-02-15")
+    with pytest.raises(BavloError, match=r"unit 'K', a.nc 'Celsius'"):
+        open_grid([a, b, c])
+
+
+def bands(path, described, values):
+    with rasterio.open(
+        path, "w", driver="GTiff", width=4, height=4, count=len(values), dtype="float64",
+        crs="EPSG:4326", transform=from_origin(0, 4, 1, 1),
+    ) as data:  # fmt: skip
+        data.write(values[:, ::-1])
+        data.descriptions = described
+        data.units = ["mm"] * len(values)
+    return path
+
+
+@pytest.mark.parametrize(
+    "named", ["{:%b}", "{:%B}", "rain_{:%b}", "month {:%m}", "M{:%m}", "{:%b} mean"]
+)
+def test_bands_called_by_months_are_those_of_the_year_in_the_name(named, truth, regions, tmp_path):
+    words = [named.format(datetime.date(2013, month, 1)) for month in range(1, 13)]
+    path = bands(tmp_path / "rain_2013.tif", words, RAIN[:12])
+    if named.endswith("mean"):
+        with pytest.raises(BavloError, match="12 bands that name no dates"):
+            open_grid([path])
+        return
+    months = rows("series", path, regions, every="month", kind="amount")
+    assert [row["period"] for row in months] == [f"2013-{month:02d}" for month in range(1, 13)]
+    assert [float(row["value"]) for row in months] == pytest.approx(list(truth.values())[:12])
+    path = path.rename(tmp_path / "rain.tif")
+    with pytest.raises(BavloError, match="12 bands that are months, and no year in its name"):
+        open_grid([path])
+
+
+@pytest.mark.parametrize("packed", [False, True])
+def test_numbers_with_decimal_commas_are_read_and_said(packed, truth, regions, tmp_path):
+    head = "ncols 4\nnrows 4\nxllcorner 0,0\nyllcorner 0,0\ncellsize 1,0\nNODATA_value -9999,0\n"
+    for day, field in enumerate(RAIN, 1):
+        text = "\n".join(" ".join(f"{value:.2f}" for value in row) for row in field[::-1])
+        content = (head + text.replace(".", ",")).encode()
+        name = tmp_path / f"rain_2001-01-{day:02d}.asc"
+        if packed:
+            (tmp_path / f"{name.name}.gz").write_bytes(gzip.compress(content))
+        else:
+            name.write_bytes(content)
+    options = {"kind": "amount", "input_unit": "mm"}
+    assert daily(tmp_path, regions, **options) == pytest.approx(truth, rel=1e-6)
+    assert "its numbers have decimal commas" in " ".join(open_grid(expand(str(tmp_path))).notes)
+
+
+def stations(data):
+    data.createDimension("station", 5)
+    variable(data, "lat", "f8", ("station",), np.arange(5), units="degrees_north")
+    variable(data, "lon", "f8", ("station",), np.arange(5), units="degrees_east")
+    variable(data, "rain", "f8", ("station", "time"), np.zeros((5, 14)), units="mm")
+
+
+def track(data):
+    variable(data, "lat", "f8", ("time",), np.arange(14), units="degrees_north")
+    variable(data, "lon", "f8", ("time",), np.arange(14), units="degrees_east")
+    variable(data, "rain", "f8", ("time",), np.zeros(14), units="mm")
+
+
+def mesh(data):
+    data.createDimension("face", 6)
+    variable(data, "mesh", "i4", (), 0, cf_role="mesh_topology", topology_dimension=2)
+    variable(data, "lat", "f8", ("face",), np.arange(6), units="degrees_north")
+    variable(data, "lon", "f8", ("face",), np.arange(6), units="degrees_east")
+    variable(
+        data, "rain", "f8", ("time", "face"), np.zeros((14, 6)), mesh="mesh", location="face",
+        coordinates="lat lon",
+    )  # fmt: skip
+
+
+def nowhere(data):
+    data.createDimension("row", 3)
+    data.createDimension("column", 4)
+    variable(data, "rain", "f8", ("time", "row", "column"), np.zeros((14, 3, 4)))
+
+
+@pytest.mark.parametrize(
+    ("layout", "said"),
+    [
+        (stations, "holds values at 5 stations"),
+        (track, "along a track"),
+        (mesh, "on a mesh of 6 faces"),
+        (nowhere, "rain has no coordinates along row, column"),
+    ],
+)
+@pytest.mark.parametrize("command", ["describe", "series"])
+def test_what_is_no_grid_is_told_apart(layout, said, command, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    with netCDF4.Dataset(path, "w") as data:
+        data.createDimension("time", 14)
+        variable(data, "time", "f8", ("time",), np.arange(14), units="days since 2001-01-01")
+        layout(data)
+    words = ["--regions", regions] if command == "series" else []
+    done = run(command, path, *words, check=False)
+    assert done.returncode == 1
+    assert said in done.stderr
+    assert "describe" not in done.stderr

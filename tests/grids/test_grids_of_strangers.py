@@ -2,6 +2,11 @@
 
 import datetime
 import gzip
+import io
+import json
+import shutil
+import tarfile
+import zipfile
 
 import netCDF4
 import numpy as np
@@ -11,10 +16,12 @@ import rasterio
 from rasterio.transform import from_origin
 
 from bavlo.errors import BavloError
+from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
+from bavlo.remembered import OPEN_FILES
 from bavlo.request.parse import expand
-from support import box, rows, run, write_grid, write_regions
+from support import box, program, rows, run, write_grid, write_regions
 
 RAIN = np.random.default_rng(1).gamma(1, 5, (14, 4, 4)).round(2)
 
@@ -128,6 +135,8 @@ def test_names_of_members_choose_them(kind, truth, regions, tmp_path):
         member_names(data, kind)
     with pytest.raises(BavloError, match=r"member of 2 values \(r1i1, r2i1\).*level='r1i1'"):
         open_grid([path], ReadOptions(variable="wet"))
+    # Left to whichever thread collects it, it would be closed while another reads.
+    assert str(path) in [key[1] for key, _ in OPEN_FILES.items("NetCDF")]
     wet = {"variable": "wet", "kind": "amount"}
     assert daily(path, regions, level="r2i1", **wet) == truth
     every = rows("series", path, regions, every="day", level=["all"], **wet)
@@ -282,3 +291,224 @@ def test_what_is_no_grid_is_told_apart(layout, said, command, regions, tmp_path)
     assert done.returncode == 1
     assert said in done.stderr
     assert "describe" not in done.stderr
+
+
+def flipped(path, values, *, north_up=False, west=0.0, since="days since 2001-01-01"):
+    lat = np.arange(values.shape[1]) + 0.5
+    return write_grid(
+        path, values[:, ::-1] if north_up else values, lat=lat[::-1] if north_up else lat,
+        lon=west + np.arange(values.shape[2]) + 0.5, since=since,
+    )  # fmt: skip
+
+
+def test_cells_from_north_to_south_in_a_later_file_are_the_same(truth, regions, tmp_path):
+    flipped(tmp_path / "a.nc", RAIN[:7])
+    flipped(tmp_path / "b.nc", RAIN[7:], north_up=True, since="days since 2001-01-08")
+    assert daily(tmp_path, regions) == truth
+    grid = open_grid(expand(str(tmp_path)))
+    assert "b.nc: the same cells in another order than in other files" in grid.notes
+    every = grid.read(0, 14, whole(grid.layout.shape)).reshape(RAIN.shape)
+    np.testing.assert_array_equal(every, RAIN)
+
+
+def test_globes_from_0_and_from_minus_180_are_the_same(tmp_path):
+    globe = np.random.default_rng(4).random((4, 3, 360))
+    flipped(tmp_path / "a.nc", globe[:2], west=-180)
+    flipped(tmp_path / "b.nc", np.roll(globe[2:], 180, axis=2), since="days since 2001-01-03")
+    shape = {"a": box(-2.5, 0.5, 3.5, 2)}
+    regions = write_regions(tmp_path / "r.geojson", shape)
+    flipped(tmp_path / "whole.nc", globe, west=-180)
+    found, wanted = (
+        [r["value"] for r in rows("series", [tmp_path / n for n in names], regions, every="day")]
+        for names in (("a.nc", "b.nc"), ("whole.nc",))
+    )
+    assert found == wanted
+
+
+def test_a_dated_raster_may_have_its_cells_in_another_order(tmp_path):
+    globe = np.random.default_rng(5).random((2, 3, 360)).astype("float32")
+    turned = np.roll(globe[1], 180, axis=1)
+    for day, west, values in ((1, -180, globe[0]), (2, 0, turned), (3, 9.5, globe[0])):
+        with rasterio.open(
+            tmp_path / f"rain_2001-01-0{day}.tif", "w", driver="GTiff", width=360, height=3,
+            count=1, dtype="float32", crs="EPSG:4326", transform=from_origin(west, 3, 1, 1),
+        ) as data:  # fmt: skip
+            data.write(values[None])
+    grid = open_grid(sorted(tmp_path.glob("*.tif")))
+    every = whole(grid.layout.shape)
+    np.testing.assert_array_equal(grid.read(0, 2, every).reshape(globe.shape), globe)
+    with pytest.raises(BavloError, match="has other cells than the first file"):
+        grid.read(2, 3, every)
+
+
+DATED = {
+    "a folder a year": "{:%Y/rain_%m%d}",
+    "a folder a month": "{:%Y/%m/%d}",
+    "the year twice": "{:%Y/%Y%m/%d}",
+    "days of the year": "{:%Y/%j}",
+    "months with dashes": "{:%Y-%m/rain_v2_%d}",
+}
+
+
+def of_bands(folder, name, values):
+    path = folder / f"{name}.tif"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    return bands(path, [""] * len(values), values)
+
+
+@pytest.mark.parametrize("named", DATED.values(), ids=DATED)
+def test_folders_and_names_tell_a_date_together(named, truth, regions, tmp_path):
+    for number, field in enumerate(RAIN):
+        day = datetime.date(2001, 1, 1) + datetime.timedelta(number)
+        of_bands(tmp_path / "grids", named.format(day), field[None])
+    found = daily(tmp_path / "grids", regions, kind="amount", variable=None)
+    assert found == pytest.approx(truth)
+    grid = open_grid(expand(str(tmp_path / "grids")))
+    assert "dates from the names of folders and files" in grid.notes
+
+
+@pytest.mark.parametrize(
+    ("named", "first", "last"),
+    [("{:%Y/%m}", "2001-01", "2002-02"), ("{:%m/rain_%Y}", "2001-01", "2002-02")],
+)
+def test_folders_and_names_tell_a_month_together(named, first, last, regions, truth, tmp_path):
+    for number, field in enumerate(RAIN):
+        month = datetime.date(2001 + number // 12, number % 12 + 1, 1)
+        of_bands(tmp_path / "grids", named.format(month), field[None])
+    months = rows("series", tmp_path / "grids", regions, every="month", kind="amount")
+    assert [months[0]["period"], months[-1]["period"]] == [first, last]
+    assert [float(row["value"]) for row in months] == pytest.approx(list(truth.values()))
+
+
+def test_dates_of_folders_are_asked_where_they_may_be_dekads_and_a_pattern_says(tmp_path):
+    for part, field in zip((1, 2, 3), RAIN, strict=False):
+        of_bands(tmp_path, f"2001/01/{part}", field[None])
+    with pytest.raises(BavloError, match="neither a time axis nor a date in its name"):
+        open_grid(expand(str(tmp_path)))
+    grid = open_grid(expand(str(tmp_path)), ReadOptions(dates="%Y/%m/{dekad}"))
+    assert len(grid.time) == 3
+    assert grid.time.step_name == "dekad"
+
+
+def test_what_stands_beside_grids_is_left_out_and_counted(truth, regions, tmp_path):
+    folder = tmp_path / "grids"
+    (folder / "later").mkdir(parents=True)
+    write_grid(folder / "a.nc", RAIN[:7])
+    write_grid(folder / "later" / "b.nc", RAIN[7:], since="days since 2001-01-08")
+    for name in ("readme.txt", "Thumbs.db", "later/a.tif.ovr", "later/MD5SUMS", ".hidden"):
+        (folder / name).write_text("These are grids of rain.")
+    with pytest.warns(UserWarning, match="left out 4 files beside the grids: Thumbs.db, MD5SUMS"):
+        assert daily(folder, regions) == truth
+    done = run("series", folder, "--regions", regions)
+    assert "left out 4 files beside the grids" in done.stderr
+    (folder / "notes.csv").write_text("a;b")
+    assert (
+        "notes.csv: is no grid that Bavlo reads"
+        in run("series", folder, "--regions", regions, check=False).stderr
+    )
+
+
+def test_a_folder_without_grids_says_what_it_holds(tmp_path):
+    (tmp_path / "inner").mkdir()
+    with pytest.raises(BavloError, match="the folder is empty"):
+        expand(str(tmp_path))
+    (tmp_path / "inner" / "readme.txt").write_text("Nothing.")
+    with pytest.raises(BavloError, match=r"holds no grids, only readme\.txt"):
+        expand(str(tmp_path))
+
+
+def packed(kind, folder, out):
+    if kind == "zip":
+        shutil.make_archive(str(out / "rain"), "zip", folder)
+    else:
+        shutil.make_archive(str(out / "rain"), {"tar": "tar", "tar.gz": "gztar"}[kind], folder)
+    return out / f"rain.{kind}"
+
+
+@pytest.mark.parametrize("kind", ["zip", "tar", "tar.gz"])
+def test_archives_of_grids_are_read_under_their_own_names(kind, truth, regions, tmp_path):
+    folder = tmp_path / "grids"
+    (folder / "late").mkdir(parents=True)
+    write_grid(folder / "a.nc", RAIN[:7])
+    write_grid(folder / "late" / "b.nc", RAIN[7:], since="days since 2001-01-08")
+    (folder / "readme.txt").write_text("Rain.")
+    path = packed(kind, folder, tmp_path)
+    assert daily(path, regions) == truth
+    words = ["--regions", regions, "--every", "day", "--out", tmp_path / "o.csv"]
+    done = program("series", path.name, *words, cwd=tmp_path)
+    assert f"{path.name}: left out 1 file beside the grids: readme.txt" in done.stderr
+    about = json.loads((tmp_path / "o.csv.about.json").read_text())
+    files = [each["file"] for each in about["inputs"]]
+    assert files[:2] == [f"rain.{kind}/a.nc", f"rain.{kind}/late/b.nc"]
+    traced = program("trace", "o.csv", "--region", "a", "--period", "2001-01-09", cwd=tmp_path)
+    assert "the same digest" in traced.stdout
+    assert f"rain.{kind}/late/b.nc" in traced.stdout
+
+
+def test_a_zipped_store_is_a_grid(truth, regions, tmp_path):
+    zarr = pytest.importorskip("zarr")
+    group = zarr.open_group(tmp_path / "rain.zarr", mode="w", zarr_format=2)
+    for name, dims, values, unit in (
+        ("time", ["time"], np.arange(14), "days since 2001-01-01"),
+        ("lat", ["lat"], np.arange(4) + 0.5, "degrees_north"),
+        ("lon", ["lon"], np.arange(4) + 0.5, "degrees_east"),
+        ("rain", ["time", "lat", "lon"], RAIN, "mm"),
+    ):
+        array = group.create_array(name, data=values)
+        array.attrs.update({"_ARRAY_DIMENSIONS": dims, "units": unit})
+    for root in (tmp_path / "rain.zarr", tmp_path):
+        name = tmp_path / f"{root.name[:4]}.zarr.zip"
+        with zipfile.ZipFile(name, "w") as archive:
+            for each in (tmp_path / "rain.zarr").rglob("*"):
+                if each.is_file():
+                    archive.write(each, each.relative_to(root))
+        assert daily(name, regions) == truth
+
+
+def test_a_study_does_not_read_an_archive_again_that_is_the_same(regions, tmp_path):
+    (tmp_path / "grids").mkdir()
+    write_grid(tmp_path / "grids" / "a.nc", RAIN)
+    packed("zip", tmp_path / "grids", tmp_path)
+    (tmp_path / "s.toml").write_text(
+        f'[grids]\nrain = "rain.zip"\n[regions]\nfile = "{regions}"\n'
+        '[[result]]\nname = "m"\ncommand = "series"\nevery = "month"\nout = "m.csv"\n'
+    )
+    assert "m: made" in program("run", "s.toml", cwd=tmp_path).stdout
+    assert "up to date" in program("run", "s.toml", cwd=tmp_path).stdout
+
+
+def test_archives_that_cannot_be_used_say_why(regions, tmp_path):
+    torn = tmp_path / "torn.zip"
+    torn.write_bytes(b"PK\x03\x04" + bytes(40))
+    with tarfile.open(tmp_path / "out.tar", "w") as archive:
+        about = tarfile.TarInfo("../a.nc")
+        archive.addfile(about, io.BytesIO(b""))
+    for name, said in (
+        ("torn.zip", "damaged or incomplete"),
+        ("out.tar", "leads out of its folder"),
+    ):
+        done = run("series", tmp_path / name, "--regions", regions, check=False)
+        assert done.returncode == 1
+        assert said in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (b'<VRTDataset rasterXSize="4">', "is a VRT, which only names other files"),
+        (b"\n<!DOCTYPE html><p>Log in", "is a web page, as of a login or an error"),
+        (b"\x0e\x03\x13\x01" + bytes(20), "is HDF4, which Bavlo does not read; convert it"),
+        (b"", "is empty; fetch it again"),
+        (b"BUFR....", "holds messages of stations"),
+        (b"GIF89a", "is a picture, no grid"),
+    ],
+)
+@pytest.mark.parametrize("command", ["describe", "series"])
+def test_files_that_no_format_reads_are_told_apart(content, said, command, regions, tmp_path):
+    path = tmp_path / "a.dat"
+    path.write_bytes(content)
+    words = ["--regions", regions] if command == "series" else []
+    done = run(command, path, *words, check=False)
+    assert done.returncode == 1
+    assert said in done.stderr

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import calendar
+import itertools
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
@@ -32,6 +34,16 @@ PATTERNS = {
     "dekad of the year": rf"{Y}[-_.]?(?P<dekad36>\d\d)",
     # 2018-JJA and 2012/13 are parts and pairs of years.
     "year": rf"{Y}(?![-_/]?[JFMASOND]{{2,12}}\b)(?!/\d\d)",
+}
+FOLDERS = "dates from the names of folders and files"
+DATED_FOLDER = re.compile(r"\d{1,2}|\d{4}|\d{6}|\d{4}[-_.]\d{2}(?:[-_.]\d{2})?")
+# Dates of folders and names: 2013/03/05, 2013/0305, 201303/05, 2013/064, 2013/03, 03/2013, 2013.
+IN_FOLDERS = {
+    "day of year": rf"{Y}-(?P<j>\d\d\d)",
+    "day": rf"{Y}-?(?P<m>\d\d|\d(?=-))-?(?P<d>\d\d|(?<=-)\d)",
+    "month": rf"{Y}-?(?P<m>\d\d?)",
+    "month before the year": rf"(?P<m>\d\d?)-{Y}",
+    "year": Y,
 }
 CODES = {
     "Y": r"(?P<Y>\d{4})",
@@ -110,6 +122,64 @@ def find_dates(names: Sequence[str], pattern: str | None, where: object) -> list
             "say where the date stands with ‹dates›, as in ‹dates rain_%Y%m%d›",
         )
     return None
+
+
+def find_dates_of_files(
+    paths: Sequence[Path], pattern: str | None, where: object
+) -> tuple[list[NamedStep] | None, str]:
+    """The step of every file, from its name or from its folders and its name; what tells it.
+
+    A pattern with slashes is looked for in the whole path. Without a pattern, folders count where
+    names alone tell no dates, or the same ones again.
+    """
+    names = [plain_name(path) for path in paths]
+    whole = [path.parent.as_posix() + f"/{name}" for path, name in zip(paths, names, strict=True)]
+    if pattern is not None and "/" in pattern:
+        return find_dates(whole, pattern, where), FOLDERS
+    steps = find_dates(names, pattern, where)
+    if pattern is None and (steps is None or len({step.stamp for step in steps}) < len(steps)):
+        by_folder = _dates_in_folders(paths, names)
+        if by_folder is not None:
+            return by_folder, FOLDERS
+    return steps, "dates from the names of files"
+
+
+def _dates_in_folders(paths: Sequence[Path], names: Sequence[str]) -> list[NamedStep] | None:
+    """Dates that are put together from folders of digits and the digits of names."""
+    numbers = [re.findall(r"\d+", name) for name in names]
+    if len({len(found) for found in numbers}) != 1:
+        return None
+    varying = [len(set(column)) > 1 for column in zip(*numbers, strict=True)]
+    texts = []
+    for path, found in zip(paths, numbers, strict=True):
+        folders = [part for part in path.parts[:-1][-3:] if DATED_FOLDER.fullmatch(part)]
+        if not folders:
+            return None
+        # The year once in 2013/201303.
+        folders = [f for f, inner in itertools.zip_longest(folders, folders[1:], fillvalue="")
+                   if not inner.startswith(f)]  # fmt: skip
+        own = [n for n, varies in zip(found, varying, strict=True) if varies or len(names) == 1]
+        texts.append("-".join([*(re.sub("[-_.]", "-", part) for part in folders), *own]))
+    for kind, expression in IN_FOLDERS.items():
+        matches = [re.fullmatch(expression, text) for text in texts]
+        if not all(matches):
+            continue
+        steps = [_step(kind, m.groupdict()) for m in matches if m]
+        last = {text.rpartition("-")[2] for text in texts}
+        if kind == "day" and last <= {"1", "2", "3"} and len(last) > 1:
+            return None  # days, or dekads of the month
+        found_steps = [step for step in steps if step is not None]
+        return found_steps if len(found_steps) == len(texts) else None
+    return None
+
+
+def plain_name(path: Path) -> str:
+    """A file's name without `.gz` and its ending, which may hold dots of a date."""
+    name = path.name
+    for ending in (".gz", ".tif", ".tiff", ".asc", ".img"):
+        if name.lower().endswith(ending):
+            name = name[: -len(ending)]
+    return name
 
 
 def _settled(kind: str, names: Sequence[str], steps: list[NamedStep], where: object) -> bool:

@@ -13,6 +13,7 @@ from bavlo.core.values.kinds import ACCUMULATED, AMOUNT, quantity
 from bavlo.core.values.units import same_unit
 from bavlo.errors import InputError
 from bavlo.grids.cells import whole
+from bavlo.grids.reordered import in_order_of
 from bavlo.grids.source import GridFile, GridSource, JoinedGrid, RawTimes, ReadOptions
 from bavlo.grids.tiles import check_tiles, tiled
 
@@ -47,12 +48,16 @@ def join(files: Sequence[GridFile], options: ReadOptions) -> GridSource:
 
 
 def grouped(files: Sequence[GridFile]) -> list[list[GridFile]]:
-    """Files with the same cells together, in the order given."""
+    """Files with the same cells together, in the order given; cells in that of the first."""
     groups: list[list[GridFile]] = []
     for file in files:
         for group in groups:
             if file.layout is group[0].layout or group[0].layout.same_cells(file.layout):
                 group.append(file)
+                break
+            reordered = in_order_of(file, group[0].layout)
+            if reordered is not None:
+                group.append(reordered)
                 break
         else:
             groups.append([file])

@@ -22,6 +22,16 @@ from bavlo.remembered import INDEXES, stamp_of
 ASIDE = re.compile(
     r"(?i)(stn|station|number of|n_?obs|count|error|uncert|quality|flag|mask|std|weight|\bqc)"
 )
+# How files begin that look like grids, or stand where one was meant, and are not read.
+NOT_READ: tuple[tuple[tuple[bytes, ...], str, str], ...] = (
+    ((b"<vrtdataset",), "is a VRT, which only names other files", "give those files themselves"),
+    ((b"<!doctype html", b"<html"), "is a web page, as of a login or an error", "fetch it again"),
+    ((b"\x0e\x03\x13\x01",), "is HDF4, which Bavlo does not read", "convert it to NetCDF first"),
+    ((b"bufr",), "holds messages of stations (BUFR), no grid", "write them as a table first"),
+    ((b"\x89png", b"\xff\xd8\xff", b"gif8", b"%pdf"), "is a picture, no grid", "give its data"),
+    ((b"7z\xbc\xaf", b"rar!", b"\xfd7zxz", b"bzh"), "is packed", "unpack it first"),
+)
+LONGEST_HEAD = 64  # bytes, with blanks before what tells
 # Ways in which a folder of files is told to be one grid without opening each of them.
 MANY = 2
 
@@ -99,12 +109,24 @@ def _format(path: Path) -> GridFormat:
             url_of(path), "is no grid that Bavlo reads by URL", f"give {BY_URL}, or fetch it first"
         )
     if found is None:
-        raise InputError(
-            path,
-            "is no grid that Bavlo reads",
-            "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB, or look at it with `bavlo describe`",
-        )
+        raise InputError(path, *why_unread(path))
     return found
+
+
+def why_unread(path: Path) -> tuple[str, str]:
+    """What a file is that no format reads, and what can be done with it."""
+    with path.open("rb") as file:
+        head = file.read(LONGEST_HEAD).lstrip().lower()
+    for beginnings, what, remedy in NOT_READ:
+        if head.startswith(beginnings):
+            return what, remedy
+    if not head:
+        return "is empty", "fetch it again"
+    return (
+        "is no grid that Bavlo reads",
+        "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB; tables of values go with compare, "
+        "normals, anomalies and trends",
+    )
 
 
 def _choose(path: Path, found: Sequence[Variable], options: ReadOptions) -> str:

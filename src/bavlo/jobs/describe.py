@@ -14,7 +14,7 @@ from bavlo.errors import InputError, known_words
 from bavlo.grids.cells import CellSelection
 from bavlo.grids.formats import format_of
 from bavlo.grids.levels import LevelsLeftOpen
-from bavlo.grids.open import open_grid
+from bavlo.grids.open import open_grid, why_unread
 from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
 from bavlo.jobs.describe_grids import Description, describe_grid
@@ -54,12 +54,14 @@ def describe(
     grids = [path for path in paths if path not in (*shapes, *tables, *observed)]
     unknown = next((path for path in grids if format_of(path) is None), None)
     if unknown is not None:
-        raise InputError(
-            unknown,
-            "is neither a grid nor a region file that Bavlo reads",
-            "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, or regions as GeoJSON, "
-            "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV",
-        )
+        what, remedy = why_unread(unknown)
+        if what == "is no grid that Bavlo reads":
+            what = "is neither a grid, nor regions or a table that Bavlo reads"
+            remedy = (
+                "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, regions as GeoJSON, "
+                "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV, or a table with dates"
+            )
+        raise InputError(unknown, what, remedy)
     found: list[Description] = []
     sources: list[GridSource] = []
     for group, name in _grids_of(grids, options):

@@ -19,6 +19,7 @@ from bavlo.engine.protocol import Resources
 from bavlo.errors import InputError, public
 from bavlo.files import whole_files
 from bavlo.grids import digest
+from bavlo.grids.archives import archive_of
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
 from bavlo.grids.urls import url_of
@@ -223,7 +224,7 @@ class Ledger:
             elif str(path) in own and path.is_file():
                 found[str(path)] = sha256_of(path)
             else:
-                found[str(path)] = _stamp(path)
+                found[public(str(path))] = _stamp(archive_of(path) or path)
         return found
 
     def note(self, result: StudyResult, request: Request, inputs: Mapping[str, Any]) -> None:

@@ -160,7 +160,7 @@ def of_file(path: Path) -> dict[str, Any]:
     if url is not None:
         return {"file": public(url)}
     size = {} if content_of(path) is not None else {"size": path.stat().st_size}
-    return {"file": str(path), **size}
+    return {"file": public(str(path)), **size}
 
 
 def inputs_of(source: GridSource | None) -> list[dict[str, Any]]:
@@ -220,7 +220,7 @@ def _input(path: Path, fingerprint: str, sizes: Mapping[str, int | None]) -> dic
     status = path.stat()
     changed = datetime.fromtimestamp(int(status.st_mtime), UTC)
     return {
-        "file": str(path),
+        "file": public(str(path)),
         "size": status.st_size,
         "modified": changed.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "metadata_sha256": fingerprint,

@@ -5,13 +5,15 @@ from __future__ import annotations
 import glob
 import math
 import re
+import warnings
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bavlo.core.stats.measures import Measure, parse_measure
-from bavlo.errors import InputError, RequestError, one_of
+from bavlo.errors import BavloWarning, InputError, RequestError, one_of
 from bavlo.files import number_in
+from bavlo.grids.archives import files_below, is_archive, stands_beside, unpacked, within
 from bavlo.grids.formats import format_of, is_zarr
 from bavlo.grids.urls import listed, url_of
 from bavlo.held import content_of
@@ -24,6 +26,7 @@ WMO = "wmo"
 MEMORY_UNITS = {"": 1, "K": 2**10, "M": 2**20, "G": 2**30, "T": 2**40}
 OF_MADE = ("kind", "unit", "measure", "combine")  # fields that may be said of what is made
 ByGrid = tuple[tuple[str, str, str], ...]
+SHOWN = 4  # names of files in a message
 PLACE = re.compile(r"\s*[-+]?[\d.]+\s*,\s*[-+]?[\d.]+\s*")
 LEAST_PIXELS, MOST_PIXELS = 200, 20_000  # of a figure
 
@@ -72,21 +75,54 @@ def _expand(text: str) -> list[Path]:
     if content_of(text) is not None:
         return [Path(text)]
     path = Path(text).expanduser()
-    if path.is_dir():
-        if path.suffix.lower() == ".gdb" or format_of(path) is not None:  # a store is a folder
-            return [path]
-        files = sorted(p for p in path.iterdir() if p.is_file() and not p.name.startswith("."))
-        if not files:
-            raise InputError(path, "the folder is empty", "give a file or a folder of files")
-        return files
+    if path.is_dir() or is_archive(path):
+        return _grids_among([path], path)
     if path.exists():
         return [path]
+    inner = within(path)
+    if inner is not None:
+        return [inner]
     if glob.has_magic(text):
         found = sorted(Path(p) for p in glob.glob(str(path), recursive=True))
-        if found:
+        if len(found) == 1 and not found[0].is_dir():
             return found
+        if found:
+            return _grids_among(found, text)
         raise InputError(text, "no file matches", "check the pattern")
     raise InputError(text, "there is no such file", "check the path")
+
+
+def _grids_among(paths: Sequence[Path], where: object) -> list[Path]:
+    """Files, and those of folders and archives, without what only stands beside grids.
+
+    Raises
+    ------
+    InputError
+        Where nothing is left.
+    """
+    found: list[Path] = []
+    for path in paths:
+        files = files_below(path, _is_store) if path.is_dir() else [path]
+        for file in files:
+            found += files_below(unpacked(file), _is_store) if is_archive(file) else [file]
+    beside = [file for file in found if stands_beside(file) and format_of(file) is None]
+    kept = [file for file in found if file not in beside] if beside else found
+    names = [file.name for file in beside]
+    left = ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if names[SHOWN:] else "")
+    if not kept:
+        what = f"holds no grids, only {left}" if beside else "the folder is empty"
+        raise InputError(where, what, "give a file or a folder of files")
+    if beside:
+        count = f"{len(beside)} file{'s' if len(beside) > 1 else ''}"
+        warnings.warn(
+            f"{where}: left out {count} beside the grids: {left}", BavloWarning, stacklevel=2
+        )
+    return kept
+
+
+def _is_store(folder: Path) -> bool:
+    """Whether a folder counts as one file."""
+    return folder.suffix.lower() == ".gdb" or is_zarr(folder)
 
 
 def split_by_grid(

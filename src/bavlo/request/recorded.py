@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from bavlo.errors import InputError
+from bavlo.grids.archives import is_there
 from bavlo.grids.urls import url_of
 from bavlo.held import IN_MEMORY
 from bavlo.request.filling import make_request
@@ -80,9 +81,9 @@ def folder_of(asked: Mapping[str, Any], table: Path) -> Path:
     """
     files = [file for file in files_named(asked) if url_of(file) is None]
     for folder in (Path(), *table.resolve().parents):
-        if all((folder / file).exists() for file in files):
+        if all(is_there(folder / file) for file in files):
             return folder
-    missing = next(file for file in files if not Path(file).exists())
+    missing = next(file for file in files if not is_there(Path(file)))
     if missing.startswith(IN_MEMORY):
         raise InputError(
             table, "was made from what a call held in memory, which is gone", "make it from files"

@@ -26,7 +26,11 @@ LOCK = threading.RLock()  # the netCDF4 library never runs in two threads at onc
 
 @contextmanager
 def container(path: Path) -> Iterator[Container]:
-    """An open file; the last few stay open, since their steps are read in runs."""
+    """An open file; the last few stay open, since their steps are read in runs.
+
+    One is never let go of without being closed: whichever thread collects it would close it while
+    another reads.
+    """
     with LOCK:
         opened: OpenFile | None = None
         try:
@@ -39,8 +43,11 @@ def container(path: Path) -> Iterator[Container]:
         except DAMAGE as error:
             if opened is not None:
                 opened.close()
+                opened = None
             raise unreadable(path, error) from error
-        OPEN_FILES.put(key, opened)
+        finally:
+            if opened is not None:
+                OPEN_FILES.put(key, opened)
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,7 +6,6 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -18,14 +17,13 @@ from bavlo.errors import InputError
 from bavlo.files import DAMAGE, unreadable
 from bavlo.grids import urls as addresses
 from bavlo.grids.cells import CellSelection
-from bavlo.grids.dates import find_dates
+from bavlo.grids.dates import find_dates_of_files
 from bavlo.grids.formats import tiff
 from bavlo.grids.formats.packing import Packing, with_missing
 from bavlo.grids.formats.raster_files import (
     ASCII,
     comma_notes,
     dataset,
-    plain_name,
     stored_bytes,
     verify_checksums,
 )
@@ -42,6 +40,7 @@ from bavlo.grids.formats.raster_tags import (
     variable_of,
     with_data,
 )
+from bavlo.grids.reordered import ReorderedFile, in_order_of
 from bavlo.grids.source import GridFile, RawTimes, ReadOptions
 
 MOST_AT_ONCE = 2**22  # bytes of a file by URL that is fetched in one request
@@ -109,6 +108,9 @@ class RasterGrid:
         with dataset(self.path) as data:
             if not self.checked:
                 self._check(data)
+                found = layout_of(self.path, data, self.input_crs)
+                if not found.same_cells(self.layout):
+                    return self._reordered(found).read(first, last, cells, block)
             bands = list(self.bands[first:last])
             for window in cells.windows:
                 verify_checksums(data, self.path, bands, window)
@@ -156,11 +158,6 @@ class RasterGrid:
 
     def _check(self, data: Any) -> None:
         """A file that was taken on trust when the folder was opened must keep its promise."""
-        found = layout_of(self.path, data, self.input_crs)
-        if not found.same_cells(self.layout):
-            raise InputError(
-                self.path, "has other cells than the first file", "give files of one grid only"
-            )
         declared = replace(self.packing, marks=(), watched=())
         alike = bands_of(data) == list(self.bands) and is_masked(data) == self.is_masked
         if not alike or packing_of(data) != declared:
@@ -170,20 +167,23 @@ class RasterGrid:
                 "give files of one grid only",
             )
 
+    def _reordered(self, layout: GridLayout) -> ReorderedFile:
+        """Itself with the cells that it was found to have, in the order that it must keep."""
+        found = in_order_of(replace(self, layout=layout, checked=True), self.layout)
+        if found is None:
+            raise InputError(
+                self.path, "has other cells than the first file", "give files of one grid only"
+            )
+        return found
+
     def on_trust(self, path: Path) -> RasterGrid:
         """Another file that is taken to be like this one until it is read."""
         packing = replace(self.packing, where=str(path))
         return replace(self, path=path, packing=packing, checked=False)
 
-    def dated(self, times: RawTimes) -> RasterGrid:
-        """The same with steps that its name tells."""
-        note = "dates from the names of files"
+    def dated(self, times: RawTimes, note: str) -> RasterGrid:
+        """The same with steps that its name tells; what tells them."""
         return replace(self, times=times, notes=tuple(dict.fromkeys((*self.notes, note))))
-
-    @cached_property
-    def name(self) -> str:
-        """Name of the file without its endings."""
-        return plain_name(self.path)
 
 
 class RasterFormat:
@@ -248,13 +248,12 @@ def dated_by_names(files: list[GridFile], options: ReadOptions) -> list[GridFile
     ]
     if not undated:
         return files
-    names = [file.name for file in undated]
     where = undated[0].path if len(undated) == 1 else undated[0].path.parent
-    steps = find_dates(names, options.dates, where)
+    steps, note = find_dates_of_files([file.path for file in undated], options.dates, where)
     if steps is None:
         return files
     dated: dict[Path, GridFile] = {
-        file.path: file.dated(raw_times([step], from_name=True))
+        file.path: file.dated(raw_times([step], from_name=True), note)
         for file, step in zip(undated, steps, strict=True)
     }
     return [dated.get(file.path, file) for file in files]
@@ -269,11 +268,10 @@ def opened_by_names(
     """
     if not isinstance(first, RasterGrid) or len(first.bands) != 1 or first.times is not None:
         return None
-    names = [plain_name(path) for path in paths]
-    steps = find_dates(names, options.dates, paths[0].parent)
+    steps, note = find_dates_of_files(paths, options.dates, paths[0].parent)
     if steps is None or len({step.stamp for step in steps}) < len(steps):
         return None
     return [
-        first.on_trust(path).dated(raw_times([step], from_name=True))
+        first.on_trust(path).dated(raw_times([step], from_name=True), note)
         for path, step in zip(paths, steps, strict=True)
     ]

@@ -214,15 +214,6 @@ def verify_checksums(data: Any, path: Path, bands: Sequence[int], window: Window
                     raise zlib.error("a block ends too soon")
 
 
-def plain_name(path: Path) -> str:
-    """A file's name without `.gz` and its ending, which may hold dots of a date."""
-    name = path.name
-    for ending in (".gz", ".tif", ".tiff", ".asc", ".img"):
-        if name.lower().endswith(ending):
-            name = name[: -len(ending)]
-    return name
-
-
 def has_decimal_commas(head: bytes | bytearray) -> bool:
     """Whether the numbers of an ASCII grid that begins so have commas, and none has a point."""
     has_commas = re.search(rb"\d,\d", head) is not None and re.search(rb"\d\.\d", head) is None

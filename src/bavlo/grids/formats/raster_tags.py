@@ -17,9 +17,8 @@ from bavlo.core.values.kinds import CLASS, Variable
 from bavlo.core.values.units import stated_unit
 from bavlo.errors import InputError
 from bavlo.grids import urls as addresses
-from bavlo.grids.dates import CALENDAR, NamedStep, find_dates
+from bavlo.grids.dates import CALENDAR, NamedStep, find_dates, plain_name
 from bavlo.grids.formats.packing import Packing
-from bavlo.grids.formats.raster_files import plain_name
 from bavlo.grids.source import RawTimes, ReadOptions
 
 # A month by its name, or by its number where a word says so.

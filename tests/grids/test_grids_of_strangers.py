@@ -512,3 +512,25 @@ def test_files_that_no_format_reads_are_told_apart(content, said, command, regio
     done = run(command, path, *words, check=False)
     assert done.returncode == 1
     assert said in done.stderr
+
+
+def test_describe_looks_at_some_of_very_many_files_and_says_so(tmp_path):
+    for number in range(450):
+        day = datetime.date(2001, 1, 1) + datetime.timedelta(number)
+        of_bands(tmp_path, f"rain_{day:%Y%m%d}", RAIN[number % 14][None])
+    said = run("describe", tmp_path).stdout
+    assert "files    200 of 450 looked at for what they hold, spread evenly" in said
+    assert "450 of one day, 2001-01-01..2002-03-26, no gaps" in said
+    assert "(200 of 450 steps, spread over time)" in said
+    write_grid(tmp_path / "warm.nc", RAIN, name="tmax", unit="degC")
+    said = run("describe", tmp_path).stdout
+    assert "variable tmax in degC" in said
+    assert "(all values)" in said
+
+
+@pytest.mark.parametrize("ending", ["txt", "dat"])
+def test_an_ascii_grid_of_any_ending_is_a_grid(ending, tmp_path):
+    path = tmp_path / f"rain_2001-01.{ending}"
+    head = "ncols 2\nnrows 2\nxllcorner 0\nyllcorner 0\ncellsize 1\nNODATA_value -9999\n"
+    path.write_text(head + "1 2\n3 4\n")
+    assert "2 rows × 2 columns" in run("describe", path).stdout

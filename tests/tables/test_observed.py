@@ -128,6 +128,20 @@ def test_one_truth_in_many_layouts_is_read_as_the_same_values(tmp_path, layout):
     assert looks_observed(path)
 
 
+@pytest.mark.parametrize("head", ["Punkt;Dato;Nedbor\n", ""])
+def test_a_table_without_known_heads_has_its_places_found_and_loses_no_row(tmp_path, head):
+    path = tmp_path / "obs.csv"
+    rows = ["A;2001-01-01;3,5", "B;2001-01-01;2,0", "A;2001-01-02;1,5", "B;2001-01-02;2,5"]
+    path.write_text(head + "\n".join(rows))
+    found = read_observed(path)
+    assert found.regions == ("A", "B")
+    assert found.values.tolist() == [[3.5, 2.0], [1.5, 2.5]]
+    assert not found.left_out
+    path.write_text(head + "\n".join([*rows, "A;2001-01-01;9,0"]))
+    with pytest.raises(BavloError, match="has a second value of 2001-01-01; keep one, or name"):
+        read_observed(path)
+
+
 @pytest.mark.parametrize("form", ["%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%d-%b-%Y", "%b %d %Y",
                                   "%Y%m%d", "%Y-%j", "%Y/%m/%d", "%d/%m/%Y 09:00",
                                   "%m/%d/%Y 12:00:00 AM"])  # fmt: skip

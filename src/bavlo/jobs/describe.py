@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -17,7 +18,7 @@ from bavlo.grids.levels import LevelsLeftOpen
 from bavlo.grids.open import open_grid, why_unread
 from bavlo.grids.source import GridSource, ReadOptions, where
 from bavlo.grids.urls import url_of
-from bavlo.jobs.describe_grids import Description, describe_grid
+from bavlo.jobs.describe_grids import FILES_READ, Description, describe_grid
 from bavlo.jobs.describe_regions import describe_regions
 from bavlo.jobs.observed_series import periods_of_labels
 from bavlo.jobs.regions import overlay_of
@@ -26,6 +27,10 @@ from bavlo.regions import vector
 from bavlo.regions.read import RegionOptions, is_region_file, label_candidates, read_regions
 from bavlo.tables.formats import about_of, is_table, read_table
 from bavlo.tables.observed import ObservedOptions, looks_observed, read_observed
+
+# Sorts of files that are no grids.
+TABLE, OBSERVED, REGIONS = ("",), ("", ""), ("", "", "")
+_SAMPLED = "{} of {} looked at for what they hold, spread evenly"
 
 
 def describe(
@@ -47,28 +52,19 @@ def describe(
     missing = next((p for p in paths if url_of(p) is None and not p.exists()), None)
     if missing is not None:
         raise InputError(missing, "there is no such file", "check the path")
-    local = [path for path in paths if url_of(path) is None]
-    tables = [path for path in paths if is_table(path)]
-    observed = [path for path in local if path not in tables and looks_observed(path)]
-    shapes = [p for p in local if is_region_file(p) and p not in tables and p not in observed]
-    grids = [path for path in paths if path not in (*shapes, *tables, *observed)]
-    unknown = next((path for path in grids if format_of(path) is None), None)
-    if unknown is not None:
-        what, remedy = why_unread(unknown)
-        if what == "is no grid that Bavlo reads":
-            what = "is neither a grid, nor regions or a table that Bavlo reads"
-            remedy = (
-                "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, regions as GeoJSON, "
-                "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV, or a table with dates"
-            )
-        raise InputError(unknown, what, remedy)
+    sorts = _by_sort(paths, options)
+    tables, observed, shapes = (sorts.pop(sort, []) for sort in (TABLE, OBSERVED, REGIONS))
     found: list[Description] = []
     sources: list[GridSource] = []
-    for group, name in _grids_of(grids, options):
-        source, doubts = _first_level(group, replace(options, variable=name))
-        sources.append(source)
-        one = describe_grid(source, at)
-        found.append(replace(one, doubts=(*doubts, *one.doubts)))
+    for names, group in sorts.items():
+        for name in names:
+            if options.variable not in (None, name):
+                continue
+            source, doubts = _first_level(group, replace(options, variable=name))
+            sources.append(source)
+            one = describe_grid(source, at)
+            facts = [("files", _SAMPLED.format(FILES_READ, len(group)))][: len(group) > FILES_READ]
+            found.append(replace(one, facts=(*facts, *one.facts), doubts=(*doubts, *one.doubts)))
     found += [describe_regions(path, regions) for path in shapes]
     found += [describe_table(path) for path in tables]
     found += [describe_observed(path, options, regions, columns) for path in observed]
@@ -233,18 +229,50 @@ def describe_overlay(source: GridSource, path: Path, options: RegionOptions) -> 
     return Description(heading, tuple(facts), tuple(doubts))
 
 
-def _grids_of(paths: list[Path], options: ReadOptions) -> list[tuple[list[Path], str]]:
-    """Files that hold the same variables, together; one entry for each variable."""
-    variable = options.variable
-    groups: dict[tuple[str, ...], list[Path]] = {}
+def _by_sort(paths: Sequence[Path], options: ReadOptions) -> dict[tuple[str, ...], list[Path]]:
+    """Files by their sort; of very many that are called alike an even sample is looked at."""
+    alike: dict[tuple[str, str], list[Path]] = {}
     for path in paths:
-        found = format_of(path)
-        assert found is not None
-        names = tuple(v.name for v in found.variables(path, options))
-        if variable is not None and variable not in names:
-            raise InputError(path, f"has no variable '{variable}'", known_words(variable, names))
-        groups.setdefault(names, []).append(path)
-    out: list[tuple[list[Path], str]] = []
-    for names, group in groups.items():
-        out.extend((group, name) for name in names if variable in (None, name))
+        letters = "".join(itertools.takewhile(lambda c: not c.isdigit(), path.name))
+        alike.setdefault((letters, path.suffix.lower()), []).append(path)
+    out: dict[tuple[str, ...], list[Path]] = {}
+    for group in alike.values():
+        sample = group[:: -(-len(group) // FILES_READ)]
+        found = {path: _sort_of(path, options) for path in sample}
+        is_one = len(set(found.values())) == 1
+        for path in group:
+            sort = found[sample[0]] if is_one else found.get(path) or _sort_of(path, options)
+            out.setdefault(sort, []).append(path)
     return out
+
+
+def _sort_of(path: Path, options: ReadOptions) -> tuple[str, ...]:
+    """TABLE, OBSERVED, REGIONS, or the names of the variables of a grid.
+
+    Raises
+    ------
+    InputError
+        Where it is none of them, or a grid without the variable that is wanted.
+    """
+    if is_table(path):
+        return TABLE
+    if url_of(path) is None and looks_observed(path):
+        return OBSERVED
+    if url_of(path) is None and is_region_file(path):
+        return REGIONS
+    grid = format_of(path)
+    if grid is None:
+        what, remedy = why_unread(path)
+        if what == "is no grid that Bavlo reads":
+            what = "is neither a grid, nor regions or a table that Bavlo reads"
+            remedy = (
+                "give NetCDF, GeoTIFF, ASCII grid, Zarr or GRIB grids, regions as GeoJSON, "
+                "Shapefile, GeoPackage, KML, FlatGeobuf, GeoParquet or CSV, or a table with dates"
+            )
+        raise InputError(path, what, remedy)
+    names = tuple(variable.name for variable in grid.variables(path, options))
+    if options.variable is not None and options.variable not in names:
+        raise InputError(
+            path, f"has no variable '{options.variable}'", known_words(options.variable, names)
+        )
+    return names

@@ -56,6 +56,7 @@ class Description:
     doubts: tuple[str, ...] = ()
 
 
+FILES_READ = 200  # of which values are looked at; opening each takes longer than reading it
 VALUES_READ = 60_000_000  # cells × steps that are looked at for missing values and the range
 LAST_SHOWN = 4  # steps at a place
 CODES_TEXT = (
@@ -259,7 +260,10 @@ def _values_text(source: GridSource, doubts: list[str]) -> str:
     run = min(steps, max(1, choices.BLOCK_VALUES // count))
     runs = -(-min(steps, most) // run)
     starts: Sequence[int] = range(0, steps, run)
-    if steps > most:
+    if len(source.files) > FILES_READ:
+        run = 1
+        starts = np.linspace(0, steps - 1, FILES_READ).astype(int).tolist()
+    elif steps > most:
         starts = np.linspace(0, steps - run, runs).astype(int).tolist()
     seen = missing = never = 0
     low, high = np.inf, -np.inf

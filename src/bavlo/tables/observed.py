@@ -134,7 +134,8 @@ def read_observed(path: Path, options: ObservedOptions = ObservedOptions()) -> O
     """
     sheet, layout = _sheet_and_layout(path, options)
     rows = list(zip(sheet.lines, sheet.rows, strict=True))[layout.body :]
-    rows, left_out = _observations(rows, layout, sheet.rows[layout.body - 1])
+    head = sheet.rows[layout.body - 1] if layout.body else []
+    rows, left_out = _observations(rows, layout, head)
     rows, variable = _of_variable(path, rows, layout, options)
     unit = _unit(path, rows, layout)
     cells = _cells(path, rows, layout)
@@ -214,7 +215,8 @@ def _observations(rows: _Rows, layout: Layout, head: Sequence[str]) -> tuple[_Ro
         return kept, ""
     some = ", ".join(f"line {line} ('{text[:30]}')" for line, text in out[:3])
     more = ", …" if len(out) > 3 else ""
-    return kept, f"{len(out)} rows that are no observations: {some}{more}"
+    count = "1 row that is no observation" if len(out) == 1 else f"{len(out)} rows that are none"
+    return kept, f"{count}: {some}{more}"
 
 
 def _of_variable(
@@ -370,7 +372,9 @@ def _placed(
             path,
             f"line {cells.lines[n]}: {cells.regions[n]} has a second value of "
             f"{dates.labels[cells.dates[n]]}",
-            "keep one",
+            f"keep one, or name the column of places with {setting('columns', 'region=NAME')}"
+            if len(regions) == 1
+            else "keep one",
         )
     values = np.full((len(steps), len(regions)), np.nan)
     values[step, region] = numbers

@@ -287,6 +287,11 @@ def _completed(
                 f"does not tell which column is the value; there are: {some}",
                 f"name it with {setting('columns', 'value=NAME')}",
             )
+    if "region" not in roles and not across:
+        used = {*dated.columns, *roles.values()}
+        named = [n for n in range(len(head.cells)) if _names_of_places(sheet, body, n, used, dated)]
+        if len(named) == 1:
+            roles["region"] = named[0]
     return Layout(
         names, units, body, dated.columns, roles, across, across_is, title, dated.by_day_of_year
     )
@@ -303,6 +308,18 @@ def _values_in(sheet: Sheet, body: int, heads: Sequence[str], used: set[int]) ->
         if known and sum(map(looks_like_number, known)) >= len(known) / 2:
             found.append(n)
     return found
+
+
+def _names_of_places(sheet: Sheet, body: int, column: int, used: set[int], dated: _Dated) -> bool:
+    """Whether a column holds words that tell apart rows of one date."""
+    if column in used:
+        return False
+    rows = [row for row in sheet.rows[body:] if len(row) > max(column, *dated.columns, 0)]
+    words = [row[column] for row in rows]
+    if not all(words) or any(map(looks_like_number, words)) or len(set(words)) < 2:
+        return False
+    dates = [tuple(row[n] for n in dated.columns) for row in rows]
+    return len(set(dates)) < len(rows) == len(set(zip(dates, words, strict=True)))
 
 
 def _no_values(path: Path, sheet: Sheet, body: int, heads: Sequence[str]) -> ValueNotTold:

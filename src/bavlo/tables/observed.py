@@ -215,7 +215,8 @@ def _observations(rows: _Rows, layout: Layout, head: Sequence[str]) -> tuple[_Ro
         return kept, ""
     some = ", ".join(f"line {line} ('{text[:30]}')" for line, text in out[:3])
     more = ", …" if len(out) > 3 else ""
-    count = "1 row that is no observation" if len(out) == 1 else f"{len(out)} rows that are none"
+    count = "1 row that is no observation" if len(out) == 1 else ""
+    count = count or f"{len(out)} rows that are no observations"
     return kept, f"{count}: {some}{more}"
 
 

@@ -51,6 +51,10 @@ DAMAGE = (
 )
 
 
+# Those of them that contents raise which are whole and only odd.
+NOT_UNDERSTOOD = (ValueError, TypeError, KeyError, AttributeError, AssertionError, ArithmeticError)
+
+
 def number_in(text: str) -> float:
     """A number in the spelling that text files have: ASCII digits, a point, an exponent.
 
@@ -311,8 +315,7 @@ def unreadable(path: Path, error: Exception) -> InputError:
             path.open("rb").close()
         except OSError as refused:  # the system's reason, which libraries often swallow
             return refused_by_system(path, refused)
-    return InputError(
-        path,
-        f"cannot be read ({' '.join(str(error).split())})",
-        "the file is damaged or incomplete: fetch it again",
-    )
+    remedy = "the file is damaged or incomplete: fetch it again"
+    if isinstance(error, NOT_UNDERSTOOD):
+        remedy = "it is damaged, or made in a way that Bavlo does not know"
+    return InputError(path, f"cannot be read ({' '.join(str(error).split())})", remedy)

@@ -15,7 +15,7 @@ import pytest
 import rasterio
 from rasterio.transform import from_origin
 
-from bavlo.errors import BavloError
+from bavlo.errors import BavloError, public
 from bavlo.grids.cells import whole
 from bavlo.grids.open import open_grid
 from bavlo.grids.source import ReadOptions
@@ -111,6 +111,29 @@ def test_years_and_months_as_variables_are_dates(with_day, truth, regions, tmp_p
         months = rows("series", path, regions, every="month")
         assert [row["period"] for row in months][::13] == ["2001-01", "2002-02"]
         assert [float(row["value"]) for row in months] == list(truth.values())
+
+
+def test_dates_as_whole_texts_are_times(truth, regions, tmp_path):
+    path = tmp_path / "g.nc"
+    texts = [f"2001-01-{day:02d}" for day in range(1, 15)]
+    with made(path, "time") as data:
+        variable(data, "time", str, ("time",), np.array(texts, object))
+    assert daily(path, regions) == truth
+    path = tmp_path / "h.nc"
+    with made(path, "time") as data:
+        variable(data, "time", str, ("time",), np.array(["soon", *texts[1:]], object))
+    with pytest.raises(BavloError, match="has a time 'soon'") as told:
+        open_grid([path])
+    assert "damaged" not in str(told.value)
+
+
+def test_files_of_one_field_have_the_times_of_their_scalar_coordinates(truth, regions, tmp_path):
+    for day, field in enumerate(RAIN):
+        path = tmp_path / f"{day}.nc"
+        with made(path, "unused", dims=("lat", "lon"), values=field, coordinates="time") as data:
+            variable(data, "time", "f8", (), day, units="days since 2001-01-01")
+    assert daily(tmp_path, regions) == truth
+    assert open_grid([path]).time is None
 
 
 def member_names(data, kind):
@@ -346,6 +369,9 @@ DATED = {
     "a folder a month": "{:%Y/%m/%d}",
     "the year twice": "{:%Y/%Y%m/%d}",
     "days of the year": "{:%Y/%j}",
+    "days of the year in folders": "{:%Y/%j/rain}",
+    "named folders": "{:year=%Y/month=%m/day=%d/rain}",
+    "months by name": "{:%Y/%b/%d}",
     "months with dashes": "{:%Y-%m/rain_v2_%d}",
 }
 
@@ -369,7 +395,11 @@ def test_folders_and_names_tell_a_date_together(named, truth, regions, tmp_path)
 
 @pytest.mark.parametrize(
     ("named", "first", "last"),
-    [("{:%Y/%m}", "2001-01", "2002-02"), ("{:%m/rain_%Y}", "2001-01", "2002-02")],
+    [
+        ("{:%Y/%m}", "2001-01", "2002-02"),
+        ("{:%m/rain_%Y}", "2001-01", "2002-02"),
+        ("{:%Y/rain_%b_v2}", "2001-01", "2002-02"),
+    ],
 )
 def test_folders_and_names_tell_a_month_together(named, first, last, regions, truth, tmp_path):
     for number, field in enumerate(RAIN):
@@ -395,9 +425,11 @@ def test_what_stands_beside_grids_is_left_out_and_counted(truth, regions, tmp_pa
     (folder / "later").mkdir(parents=True)
     write_grid(folder / "a.nc", RAIN[:7])
     write_grid(folder / "later" / "b.nc", RAIN[7:], since="days since 2001-01-08")
-    for name in ("readme.txt", "Thumbs.db", "later/a.tif.ovr", "later/MD5SUMS", ".hidden"):
+    for name in ("readme.txt", "Thumbs.db", "later/a.tif.ovr", ".hidden", "~$a.nc"):
         (folder / name).write_text("These are grids of rain.")
-    with pytest.warns(UserWarning, match="left out 4 files beside the grids: Thumbs.db, MD5SUMS"):
+    shutil.copy(folder / "a.nc", folder / "c.nc.part")
+    (folder / "later" / "again").symlink_to(folder)
+    with pytest.warns(UserWarning, match=r"left out 4 files beside the grids: Thumbs\.db, c\.nc"):
         assert daily(folder, regions) == truth
     done = run("series", folder, "--regions", regions)
     assert "left out 4 files beside the grids" in done.stderr
@@ -410,7 +442,7 @@ def test_what_stands_beside_grids_is_left_out_and_counted(truth, regions, tmp_pa
 
 def test_a_folder_without_grids_says_what_it_holds(tmp_path):
     (tmp_path / "inner").mkdir()
-    with pytest.raises(BavloError, match="the folder is empty"):
+    with pytest.raises(BavloError, match="holds no files"):
         expand(str(tmp_path))
     (tmp_path / "inner" / "readme.txt").write_text("Nothing.")
     with pytest.raises(BavloError, match=r"holds no grids, only readme\.txt"):
@@ -440,9 +472,27 @@ def test_archives_of_grids_are_read_under_their_own_names(kind, truth, regions, 
     about = json.loads((tmp_path / "o.csv.about.json").read_text())
     files = [each["file"] for each in about["inputs"]]
     assert files[:2] == [f"rain.{kind}/a.nc", f"rain.{kind}/late/b.nc"]
+    assert (
+        f"rain.{kind}/a.nc … rain.{kind}/late/b.nc"
+        in run("describe", path.name, cwd=tmp_path).stdout
+    )
     traced = program("trace", "o.csv", "--region", "a", "--period", "2001-01-09", cwd=tmp_path)
     assert "the same digest" in traced.stdout
     assert f"rain.{kind}/late/b.nc" in traced.stdout
+
+
+def test_archives_within_archives_and_packed_files_are_read(truth, regions, tmp_path):
+    write_grid(tmp_path / "a.nc", RAIN)
+    (tmp_path / "a.nc.gz").write_bytes(gzip.compress((tmp_path / "a.nc").read_bytes()))
+    assert daily(tmp_path / "a.nc.gz", regions) == truth
+    for outer, inner in (("inner.zip", "a.nc"), ("outer.zip", "inner.zip")):
+        with zipfile.ZipFile(tmp_path / outer, "w") as archive:
+            archive.write(tmp_path / inner, inner)
+    assert daily(tmp_path / "outer.zip", regions) == truth
+    assert [public(str(path)) for path in expand(str(tmp_path / "outer.zip"))] == [
+        f"{tmp_path}/outer.zip/inner.zip/a.nc"
+    ]
+    assert expand(f"{tmp_path}/outer.zip/inner.zip/a.nc") == expand(f"{tmp_path}/outer.zip")
 
 
 def test_a_zipped_store_is_a_grid(truth, regions, tmp_path):

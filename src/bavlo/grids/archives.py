@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import gzip
 import os
 import shutil
 import tarfile
@@ -11,10 +12,12 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path, PurePath
 
-from bavlo.errors import SHOWN_AS, InputError
+from bavlo.errors import SHOWN_AS, InputError, public
 from bavlo.files import DAMAGE, unreadable
 from bavlo.remembered import Stamp, stamp_of
 
+# Files that are packed one by one; packed rasters are read as they are.
+PACKED = (".nc.gz", ".nc4.gz", ".grb.gz", ".grib.gz", ".grb2.gz", ".grib2.gz")
 TAR = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz")
 OF_REGIONS = (".shp", ".gpkg", ".geojson", ".kml", ".gml", ".fgb")  # what zipped regions hold
 
@@ -24,7 +27,7 @@ _unpacked: dict[Stamp, Path] = {}  # folders by the archive
 def is_archive(path: Path) -> bool:
     """Whether a file is an archive by its name, and not one of regions."""
     name = path.name.lower()
-    if not name.endswith((".zip", *TAR)) or not path.is_file():
+    if not name.endswith((".zip", *TAR, *PACKED)) or not path.is_file():
         return False
     if not name.endswith(".zip"):
         return True
@@ -48,9 +51,13 @@ def unpacked(path: Path) -> Path:
     if stamp not in _unpacked:
         folder = Path(tempfile.mkdtemp(prefix="bavlo-"))
         atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        (folder / path.name).mkdir()
         try:
             if path.name.lower().endswith(".zip"):
                 _unpack_zip(path, folder / path.name)
+            elif path.name.lower().endswith(PACKED):
+                with gzip.open(path) as packed, (folder / path.name / path.stem).open("wb") as out:
+                    shutil.copyfileobj(packed, out)
             else:
                 _unpack_tar(path, folder / path.name)
         except (tarfile.TarError, *DAMAGE) as error:
@@ -58,7 +65,8 @@ def unpacked(path: Path) -> Path:
         when = path.stat().st_mtime_ns  # so that the same archive gives the same files
         for each in folder.rglob("*"):
             os.utime(each, ns=(when, when))
-        SHOWN_AS[f"{folder}{os.sep}"] = "" if path.parent == Path() else f"{path.parent}{os.sep}"
+        parent = "" if path.parent == Path() else public(f"{path.parent}{os.sep}")
+        SHOWN_AS[f"{folder}{os.sep}"] = parent
         _unpacked[stamp] = folder / path.name
     return _unpacked[stamp]
 
@@ -69,7 +77,7 @@ def within(path: Path) -> Path | None:
     if archive is None:
         return None
     found = unpacked(archive) / path.relative_to(archive)
-    return found if found.exists() else None
+    return found if found.exists() else within(found)
 
 
 def is_there(path: Path) -> bool:
@@ -120,8 +128,9 @@ def _refused(path: Path, error: Exception) -> InputError:
 BESIDE = frozenset(
     """.txt .md .rst .pdf .html .htm .xml .log .ini .db .url .lnk .docx .md5 .sha1 .sha256 .idx .inv
     .ctl .ovr .msk .aux .rrd .hdr .prj .wld .tfw .tifw .jgw .pgw .qml .sld .lyr .clr .vrt .png .jpg
-    .jpeg .gif .dbf .shx .sbn .sbx .qix .cpg .bak .tmp .part .lock""".split()
+    .jpeg .gif .dbf .shx .sbn .sbx .qix .cpg .bak .lock""".split()
 )
+UNFINISHED = (".part", ".tmp", ".crdownload", ".filepart")  # downloads
 BESIDE_NAMES = frozenset(("readme", "license", "changelog", "md5sums", "sha256sums", "checksums"))
 
 
@@ -136,7 +145,7 @@ def files_below(folder: Path, is_store: Callable[[Path], bool]) -> list[Path]:
             return [inner]
         found: list[Path] = []
         for each in sorted(inner.iterdir()):
-            if each.name.startswith((".", "__MACOSX")) or each.resolve() in outer:
+            if each.name.startswith((".", "~$", "__MACOSX")) or each.resolve() in outer:
                 continue
             found += below(each, (*outer, each.resolve())) if each.is_dir() else [each]
         return found
@@ -147,3 +156,8 @@ def files_below(folder: Path, is_store: Callable[[Path], bool]) -> list[Path]:
 def stands_beside(path: PurePath) -> bool:
     """Whether the name of a file says that it goes with others; its content may say otherwise."""
     return path.suffix.lower() in BESIDE or path.name.lower() in BESIDE_NAMES
+
+
+def is_unfinished(path: PurePath) -> bool:
+    """Whether the name of a file says that it is not whole yet, whatever its content is."""
+    return path.suffix.lower() in UNFINISHED

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import calendar
-import itertools
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -36,7 +35,13 @@ PATTERNS = {
     "year": rf"{Y}(?![-_/]?[JFMASOND]{{2,12}}\b)(?!/\d\d)",
 }
 FOLDERS = "dates from the names of folders and files"
-DATED_FOLDER = re.compile(r"\d{1,2}|\d{4}|\d{6}|\d{4}[-_.]\d{2}(?:[-_.]\d{2})?")
+MONTHS = [calendar.month_abbr[month].lower() for month in range(1, 13)]
+MONTH = "|".join(MONTHS)
+DATED_FOLDER = re.compile(
+    rf"(?i)(?:[a-z]+=)?(\d{{1,4}}|\d{{6}}|\d{{4}}[-_.]\d\d(?:[-_.]\d\d)?|(?:{MONTH})[a-z]*)"
+)
+# Numbers of a name, and months by their names.
+PARTS_OF_NAMES = re.compile(rf"(?i)\d+|(?<![a-z])(?:{MONTH})[a-z]*")
 # Dates of folders and names: 2013/03/05, 2013/0305, 201303/05, 2013/064, 2013/03, 03/2013, 2013.
 IN_FOLDERS = {
     "day of year": rf"{Y}-(?P<j>\d\d\d)",
@@ -146,20 +151,20 @@ def find_dates_of_files(
 
 def _dates_in_folders(paths: Sequence[Path], names: Sequence[str]) -> list[NamedStep] | None:
     """Dates that are put together from folders of digits and the digits of names."""
-    numbers = [re.findall(r"\d+", name) for name in names]
+    numbers = [_numbers_in(name) for name in names]
     if len({len(found) for found in numbers}) != 1:
         return None
     varying = [len(set(column)) > 1 for column in zip(*numbers, strict=True)]
     texts = []
     for path, found in zip(paths, numbers, strict=True):
-        folders = [part for part in path.parts[:-1][-3:] if DATED_FOLDER.fullmatch(part)]
+        dated = map(DATED_FOLDER.fullmatch, path.parts[:-1][-3:])
+        folders = ["-".join(_numbers_in(match.group(1))) for match in dated if match]
         if not folders:
             return None
-        # The year once in 2013/201303.
-        folders = [f for f, inner in itertools.zip_longest(folders, folders[1:], fillvalue="")
-                   if not inner.startswith(f)]  # fmt: skip
+        if len(folders) > 1 and len(folders[0]) == 4 and folders[1].startswith(folders[0]):
+            del folders[0]  # the year once in 2013/201303
         own = [n for n, varies in zip(found, varying, strict=True) if varies or len(names) == 1]
-        texts.append("-".join([*(re.sub("[-_.]", "-", part) for part in folders), *own]))
+        texts.append("-".join([*folders, *own]))
     for kind, expression in IN_FOLDERS.items():
         matches = [re.fullmatch(expression, text) for text in texts]
         if not all(matches):
@@ -169,8 +174,14 @@ def _dates_in_folders(paths: Sequence[Path], names: Sequence[str]) -> list[Named
         if kind == "day" and last <= {"1", "2", "3"} and len(last) > 1:
             return None  # days, or dekads of the month
         found_steps = [step for step in steps if step is not None]
-        return found_steps if len(found_steps) == len(texts) else None
+        return found_steps if len(set(found_steps)) == len(texts) else None
     return None
+
+
+def _numbers_in(name: str) -> list[str]:
+    """The numbers in a name, those of months that are called by their names too."""
+    found = PARTS_OF_NAMES.findall(name)
+    return [p if p.isdigit() else f"{MONTHS.index(p[:3].lower()) + 1:02}" for p in found]
 
 
 def plain_name(path: Path) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any, cast
 
 import numpy as np
 
@@ -66,6 +67,8 @@ def grouped(files: Sequence[GridFile]) -> list[list[GridFile]]:
 
 def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     """Files with the same cells, in order of time."""
+    if len(files) > 1 and files[0].times is None:
+        files = [_at_its_moment(file) for file in files]
     first = files[0]
     variable = first.variable
     if options.input_unit is not None:
@@ -78,9 +81,9 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
         if len(files) > 1:
             raise InputError(
                 files[1].path,
-                f"has neither a time axis nor a date in its name, and the cells of "
-                f"{first.path.name}",
-                "give one file, or say where dates stand in the names with ‹dates›",
+                f"has neither a time axis nor a date in its name, and the cells of {first.path}",
+                "give one file, or say where dates stand with ‹dates rain_%Y%m%d›, in folders with "
+                "‹dates %Y/%m/rain_%d›",
             )
         none = np.zeros(1, np.int64)
         return JoinedGrid((first,), first.layout, variable, None, none, none, notes, *settings)
@@ -88,6 +91,12 @@ def in_time(files: list[GridFile], options: ReadOptions) -> JoinedGrid:
     axis, file_of, step_in = _steps_in_order(files, options, is_total=is_total)
     kept = tuple(files), first.layout, variable
     return JoinedGrid(*kept, axis, file_of, step_in, notes, *settings)
+
+
+def _at_its_moment(file: GridFile) -> GridFile:
+    """A file without a time axis as the one step that a scalar coordinate of it tells."""
+    moment = getattr(file, "moment", None)
+    return file if moment is None else replace(cast(Any, file), times=moment)
 
 
 def _steps_in_order(

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from bavlo.core.stats.cell_sample import CellSample, OverlayIndex
-from bavlo.errors import InputError, known_words
+from bavlo.errors import InputError, known_words, public
 from bavlo.grids.cells import CellSelection
 from bavlo.grids.formats import format_of
 from bavlo.grids.levels import LevelsLeftOpen
@@ -131,7 +131,7 @@ def describe_table(path: Path) -> Description:
     made = about_of(path)
     if made is not None:
         facts.append(("made by", _made_text(made)))
-    return Description(str(path), tuple(facts))
+    return Description(public(str(path)), tuple(facts))
 
 
 def describe_observed(
@@ -164,7 +164,7 @@ def describe_observed(
     doubts = [] if unit else [f"names no unit of {found.variable}; say it with ‹input_unit mm›"]
     if found.left_out:
         doubts.append(f"left out {found.left_out}")
-    return Description(str(path), tuple(facts), tuple(doubts))
+    return Description(public(str(path)), tuple(facts), tuple(doubts))
 
 
 def _made_text(about: dict[str, Any]) -> str:

@@ -28,6 +28,7 @@ from bavlo.core.values.kinds import (
 )
 from bavlo.core.values.missing import perhaps_text
 from bavlo.engine import choices
+from bavlo.errors import public
 from bavlo.grids.cells import CellSelection, WholeRows
 from bavlo.grids.source import GridSource, is_climatology, where
 from bavlo.jobs.accumulations import accumulated_text, differenced
@@ -89,7 +90,7 @@ def describe_grid(source: GridSource, at: tuple[float, float] | None = None) -> 
         facts.append(("there", _there_text(source, at)))
     if source.time is not None and not is_climatology(source) and what.kind != NOT_TOLD:
         facts.append(("series", _series_text(source, what)))
-    names = [str(file.path) for file in source.files]
+    names = [public(str(file.path)) for file in source.files]
     heading = names[0] if len(names) == 1 else f"{names[0]} … {names[-1]} ({len(names)} files)"
     return Description(heading, tuple(facts), tuple(doubts))
 

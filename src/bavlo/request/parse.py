@@ -6,14 +6,21 @@ import glob
 import math
 import re
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bavlo.core.stats.measures import Measure, parse_measure
 from bavlo.errors import BavloWarning, InputError, RequestError, one_of
 from bavlo.files import number_in
-from bavlo.grids.archives import files_below, is_archive, stands_beside, unpacked, within
+from bavlo.grids.archives import (
+    files_below,
+    is_archive,
+    is_unfinished,
+    stands_beside,
+    unpacked,
+    within,
+)
 from bavlo.grids.formats import format_of, is_zarr
 from bavlo.grids.urls import listed, url_of
 from bavlo.held import content_of
@@ -100,17 +107,17 @@ def _grids_among(paths: Sequence[Path], where: object) -> list[Path]:
     InputError
         Where nothing is left.
     """
-    found: list[Path] = []
-    for path in paths:
-        files = files_below(path, _is_store) if path.is_dir() else [path]
-        for file in files:
-            found += files_below(unpacked(file), _is_store) if is_archive(file) else [file]
-    beside = [file for file in found if stands_beside(file) and format_of(file) is None]
+    found = [file for path in paths for file in _within(path)]
+    beside = [
+        file
+        for file in found
+        if is_unfinished(file) or (stands_beside(file) and format_of(file) is None)
+    ]
     kept = [file for file in found if file not in beside] if beside else found
     names = [file.name for file in beside]
     left = ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if names[SHOWN:] else "")
     if not kept:
-        what = f"holds no grids, only {left}" if beside else "the folder is empty"
+        what = f"holds no grids, only {left}" if beside else "holds no files"
         raise InputError(where, what, "give a file or a folder of files")
     if beside:
         count = f"{len(beside)} file{'s' if len(beside) > 1 else ''}"
@@ -118,6 +125,17 @@ def _grids_among(paths: Sequence[Path], where: object) -> list[Path]:
             f"{where}: left out {count} beside the grids: {left}", BavloWarning, stacklevel=2
         )
     return kept
+
+
+def _within(path: Path) -> Iterator[Path]:
+    """A file, or those of a folder or an archive, at whatever depth."""
+    if is_archive(path):
+        path = unpacked(path)
+    if not path.is_dir() or _is_store(path):
+        yield path
+        return
+    for file in files_below(path, _is_store):
+        yield from _within(file) if is_archive(file) else [file]
 
 
 def _is_store(folder: Path) -> bool:

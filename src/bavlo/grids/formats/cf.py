@@ -158,7 +158,7 @@ def check_sizes(path: Path, container: Container, variable: Stored) -> None:
                 path,
                 f"variable {variable.name} has {size} along {dimension}, whose coordinate has "
                 f"{coordinate.shape[0]}",
-                "the file is damaged: fetch it again",
+                "give it a coordinate of that length, or take the coordinate away",
             )
 
 
@@ -305,7 +305,12 @@ def times_of(path: Path, container: Container, variable: Stored, dimension: str)
     """The time stamps of a variable along a dimension, with bounds where the file has them."""
     coordinate = container.times_of(variable, dimension)
     assert coordinate is not None
-    if coordinate.dtype is not None and coordinate.dtype.kind == "S":
+    return raw_times(path, container, variable, coordinate)
+
+
+def raw_times(path: Path, container: Container, variable: Stored, coordinate: Stored) -> RawTimes:
+    """The time stamps that a coordinate of a variable holds: many, or one of a scalar."""
+    if coordinate.is_text:
         texts = np.asarray(coordinate.read(slice(None)))
         return RawTimes(written_times(texts, path), None, "standard")
     unit = coordinate.text("units")
@@ -343,9 +348,10 @@ def _written(numbers: np.ndarray, coordinate: Stored) -> int:
 def _time_numbers(coordinate: Stored, parent: Stored | None = None) -> np.ndarray:
     """Times as they are stored, or unpacked where they are packed."""
     told = (coordinate, *([parent] if parent is not None else []))
-    if any({"scale_factor", "add_offset"} & set(each.attributes) for each in told):
+    packed = any({"scale_factor", "add_offset"} & set(each.attributes) for each in told)
+    if packed and coordinate.dimensions:
         return numbers_of(coordinate, parent)
-    return np.asarray(coordinate.read(slice(None)))
+    return np.atleast_1d(coordinate.read(slice(None) if coordinate.dimensions else ()))
 
 
 def _mapping(path: Path, container: Container, variable: Stored, metres: float = 1.0) -> str | None:

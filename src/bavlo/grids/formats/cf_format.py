@@ -10,7 +10,14 @@ import numpy as np
 
 from bavlo.core.values.kinds import Variable
 from bavlo.errors import InputError
-from bavlo.grids.formats.cf import check_sizes, described, further_values, layout_of, times_of
+from bavlo.grids.formats.cf import (
+    check_sizes,
+    described,
+    further_values,
+    layout_of,
+    raw_times,
+    times_of,
+)
 from bavlo.grids.formats.cf_grid import AXES, VERSIONS, CFGrid, VersionsGrid
 from bavlo.grids.formats.container import Container, Opener, Stored, axis_of, gridded
 from bavlo.grids.formats.packing import packing_from, with_missing
@@ -138,6 +145,7 @@ def _grid_of(
         times = times_of(path, container, variable, variable.dimensions[axes.index("time")])
         if times.unwritten:
             notes.append(f"{path.name}: {times.unwritten} steps at its end have no time: left out")
+    moment = None if times else container.moment_of(variable)
     stored_chunks = variable.chunks
     if stored_chunks is None:
         stored_chunks = tuple(
@@ -158,6 +166,7 @@ def _grid_of(
         keeps_slabs=axes[0] == "time" and _keeps_slabs(variable, stored_chunks),
         dtype=variable.dtype.newbyteorder("="),
         is_hdf5=variable.is_hdf5 and variable.chunks is not None,
+        moment=None if moment is None else raw_times(path, container, variable, moment),
     )
 
 

@@ -44,6 +44,8 @@ class CFGrid:
         Type of the stored numbers.
     is_hdf5
         Whether its file is HDF5.
+    moment
+        The one time of a file without a time axis that tells it; used where files are joined.
     """
 
     path: Path
@@ -58,6 +60,7 @@ class CFGrid:
     keeps_slabs: bool = False
     dtype: np.dtype = field(default_factory=lambda: np.dtype(np.float64))
     is_hdf5: bool = False
+    moment: RawTimes | None = None
     is_raster: ClassVar[bool] = False
 
     @property

@@ -56,6 +56,11 @@ class Stored:
         """The groups around it."""
         return self.name.rpartition("/")[0]
 
+    @property
+    def is_text(self) -> bool:
+        """Whether it holds characters or whole texts."""
+        return self.dtype is None or self.dtype.kind == "S"
+
     def text(self, name: str) -> str:
         """An attribute as text, empty where there is none."""
         return str(self.attributes.get(name, "")).strip()
@@ -98,7 +103,7 @@ class Container(dict[str, Stored]):
                 return other
         short = {other.name.rpartition("/")[2].lower(): other for other in along}
         for name, other in short.items():
-            if other.dtype is not None and other.dtype.kind == "S" and name in TEXT_TIMES:
+            if other.is_text and name in TEXT_TIMES:
                 return other
         parts = [short[name] for name in PARTS_OF_DATES if name in short]
         numeric = all(p.dimensions == (dimension,) and p.dtype is not None for p in parts)
@@ -109,7 +114,7 @@ class Container(dict[str, Stored]):
     def names_along(self, dimension: str) -> list[str] | None:
         """The names that text gives to the places along a dimension; None where none does."""
         for other in self.values():
-            if other.dimensions[:1] != (dimension,) or (other.dtype and other.dtype.kind != "S"):
+            if other.dimensions[:1] != (dimension,) or not other.is_text:
                 continue
             rows = np.asarray(other.read(slice(None)))
             if rows.dtype.kind == "S":
@@ -120,6 +125,12 @@ class Container(dict[str, Stored]):
                 continue
             return [text.strip("\x00 ") for text in texts]
         return None
+
+    def moment_of(self, variable: Stored) -> Stored | None:
+        """The time that `coordinates` names of all of a variable without a time axis."""
+        named = [self.near(variable, name) for name in variable.text("coordinates").split()]
+        scalars = [each for each in named if each is not None and not each.dimensions]
+        return next((s for s in scalars if axis_of(s.name, s.attributes) == "time"), None)
 
     def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
         """Two-dimensional longitude and latitude that `coordinates` names, or of known names.

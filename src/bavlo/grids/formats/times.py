@@ -103,10 +103,16 @@ def written_times(texts: np.ndarray, where: object) -> np.ndarray:
 
     Parameters
     ----------
-    texts : (T, L) or (T,) bytes
+    texts : (T, L) or (T,) bytes, or (T,) object
         Characters of each date, or whole ones.
     """
-    joined = [b"".join(np.ravel(row)).decode("ascii", "replace").strip("\x00 ") for row in texts]
+    joined = [
+        text.strip("\x00 ")
+        for text in (
+            row if isinstance(row, str) else b"".join(np.ravel(row)).decode("ascii", "replace")
+            for row in texts
+        )
+    ]
     out = []
     for text in joined:
         match = WRITTEN_TIME.fullmatch(text)

@@ -8,6 +8,7 @@ import shutil
 import tarfile
 import zipfile
 
+import h5py
 import netCDF4
 import numpy as np
 import pyproj
@@ -261,6 +262,48 @@ def test_numbers_with_decimal_commas_are_read_and_said(packed, truth, regions, t
     options = {"kind": "amount", "input_unit": "mm"}
     assert daily(tmp_path, regions, **options) == pytest.approx(truth, rel=1e-6)
     assert "its numbers have decimal commas" in " ".join(open_grid(expand(str(tmp_path))).notes)
+
+
+SWATH = np.meshgrid(np.linspace(80, 85, 6), np.linspace(-33, -37, 8))
+
+
+def swath(path, kind):
+    """A swath whose attributes are strings, as different makers write it."""
+    lon, lat = SWATH[0], SWATH[1] + SWATH[0] * 0.05 - 4
+    rain = np.arange(48).reshape(8, 6)
+    if kind == "HDF5 without dimensions":
+        with h5py.File(path, "w") as file:
+            for name, values, unit in (
+                ("Latitude", lat, "degrees"),
+                ("Longitude", lon, "degrees"),
+                ("rain", rain, "mm"),
+            ):
+                file[f"S1/{name}"] = values
+                file[f"S1/{name}"].attrs["units"] = np.bytes_(unit)
+        return
+    with netCDF4.Dataset(path, "w") as data:
+        data.createDimension("scan", 8)
+        data.createDimension("pixel", 6)
+        for name, values in (("Latitude", lat), ("Longitude", lon)):
+            variable(data, name, "f8", ("scan", "pixel"), values)
+            if kind == "strings":
+                data[name].setncattr_string("units", "degrees")
+        stored = data.createVariable("rain", "i2", ("scan", "pixel"))
+        stored.set_auto_maskandscale(False)
+        for name, text in (("units", "mm"), ("scale_factor", "0.1")):
+            stored.setncattr_string(name, text)
+        stored[:] = rain * 10
+
+
+@pytest.mark.parametrize("kind", ["strings", "names alone", "HDF5 without dimensions"])
+def test_a_swath_is_read_by_its_corners_whatever_its_attributes_are(kind, tmp_path):
+    path = tmp_path / "g.nc"
+    swath(path, kind)
+    regions = write_regions(tmp_path / "r.geojson", {"a": box(81, -36, 84, -34)})
+    (row,) = rows("series", path, regions)
+    assert float(row["area_valid"]) == pytest.approx(1)
+    assert 12 < float(row["value"]) < 36
+    assert row["unit"] == "mm"
 
 
 def stations(data):

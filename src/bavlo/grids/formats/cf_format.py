@@ -84,7 +84,11 @@ class ContainerFormat:
 
 def _not_gridded(container: Container) -> tuple[str, str]:
     """What a file holds that has no variable on rows and columns, and what can be done with it."""
-    largest = max(container.values(), key=lambda v: (len(v.shape), np.prod(v.shape)), default=None)
+    largest = max(
+        container.values(),
+        key=lambda v: (not axis_of(v.name, v.attributes), len(v.shape), np.prod(v.shape)),
+        default=None,
+    )
     if largest is None:
         return "holds no grid: it has no variables", "give a file with a grid"
     sizes = dict(zip(largest.dimensions, largest.shape, strict=True))

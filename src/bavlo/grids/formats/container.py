@@ -14,7 +14,7 @@ import numpy as np
 from bavlo.grids.formats.packing import Attributes
 from bavlo.grids.formats.times import DATES_AS_NUMBERS
 
-KNOWN_LONLAT = ("XLONG", "XLAT", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
+KNOWN_LONLAT = ("xlong", "xlat", "lon", "lat", "longitude", "latitude", "nav_lon", "nav_lat")
 TEXT_TIMES = ("times", "time", "date", "dates")  # names of dates that are written as text
 PARTS_OF_DATES = ("year", "month", "day")  # names of the parts of dates that stand by themselves
 NO_VALID_TIME = ("forecast_reference_time", "forecast_period")  # times that values are not of
@@ -135,11 +135,19 @@ class Container(dict[str, Stored]):
     def curvilinear(self, variable: Stored) -> tuple[Stored, Stored] | None:
         """Two-dimensional longitude and latitude that `coordinates` names, or of known names.
 
+        Known names count in whatever letters, in the group of the variable and those around it.
         Model output repeats them for every step; they must not move.
         """
         found: dict[str, Stored] = {}
-        for name in (*variable.text("coordinates").split(), *KNOWN_LONLAT):
-            other = self.near(variable, name)
+        named = [self.near(variable, name) for name in variable.text("coordinates").split()]
+        known = [
+            other
+            for other in self.values()
+            if other.name.rpartition("/")[2].lower() in KNOWN_LONLAT
+            and f"{variable.group}/".startswith(f"{other.group}/" if other.group else "")
+        ]
+        known.sort(key=lambda other: -len(other.group))
+        for other in (*named, *known):
             if other is None or other.dtype is None or other.dtype.kind != "f":
                 continue
             axis = axis_of(other.name, other.attributes)

@@ -278,7 +278,7 @@ def _chosen(
     chosen = np.flatnonzero(inside)
     if not chosen.size:
         raise InputError(
-            path, f"has no field of {variable} with these values", "look with `bavlo describe`"
+            path, f"has no field of {variable} with these values", "choose another value of ‹level›"
         )
     in_time = chosen[np.argsort(found.end[chosen], kind="stable")]
     return in_time, level_text(listed, positions)

@@ -142,6 +142,18 @@ def test_a_table_without_known_heads_has_its_places_found_and_loses_no_row(tmp_p
         read_observed(path)
 
 
+def test_heads_in_other_words_stand_above_units_and_sums(tmp_path):
+    path = tmp_path / "obs.csv"
+    path.write_text(
+        "Nedbor 2001\nDato;Nord;Syd\n;mm;mm\n01.01.2001;3,5;T\n13.01.2001;---;2,0\nSum;3,5;2,0\n"
+    )
+    found = read_observed(path)
+    assert found.regions == ("Nord", "Syd")
+    assert found.unit == "mm"
+    np.testing.assert_array_equal(found.values, [[3.5, 0], [np.nan, 2]])
+    assert found.left_out == "1 row that is no observation: line 6 ('Sum')"
+
+
 @pytest.mark.parametrize("form", ["%d/%m/%Y", "%m/%d/%Y", "%d.%m.%Y", "%d-%b-%Y", "%b %d %Y",
                                   "%Y%m%d", "%Y-%j", "%Y/%m/%d", "%d/%m/%Y 09:00",
                                   "%m/%d/%Y 12:00:00 AM"])  # fmt: skip

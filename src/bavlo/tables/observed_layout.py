@@ -244,9 +244,10 @@ def _by_content(sheet: Sheet) -> tuple[_Head, _Dated] | None:
         if len(row) < 2 or not below or max(map(len, below)) > len(row):
             continue
         columns = [
-            [each[k] for each in below if k < len(each) and each[k]] for k in range(len(row))
+            [each[k] for each in below if each[k:] and each[k] and not SUMS.fullmatch(each[k])]
+            for k in range(len(row))
         ]
-        dated = [k for k, c in enumerate(columns) if len(c) > len(below) / 2 and are_dates(c)]
+        dated = [k for k, c in enumerate(columns) if len(c) >= len(below) / 2 and are_dates(c)]
         if len(dated) == 1 and are_dates([row[dated[0]]]):  # there is no head
             heads = tuple(f"column {k}" for k in range(1, len(row) + 1))
             return _Head(n - 1, heads), _Dated((dated[0],))

@@ -24,6 +24,7 @@ PLAIN = {
     "…": "...", "×": "x", "–": "-", "—": "-", "≥": ">=", "≤": "<=", "°": " deg", "²": "2", "³": "3",
     "→": "->", "“": '"', "”": '"', "‘": "'", "’": "'", "·": "*", "±": "+-", "−": "-",
 }  # fmt: skip
+STOPPING = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
 NEAR = 2**27  # bytes of a limit of addresses that a library may need to be loaded
 NO_ROOM = "out of memory; use fewer regions or a smaller --memory"
 REPORT = "please report it with that file"
@@ -43,10 +44,18 @@ def stop_on_signals() -> None:
     def stop(number: int, _: FrameType | None) -> None:
         raise Stopped(number)
 
-    for name in ("SIGTERM", "SIGHUP"):
-        number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) is signal.SIG_DFL:
+    for number in STOPPING:
+        if signal.getsignal(number) is signal.SIG_DFL:
             signal.signal(number, stop)
+
+
+def heed_signals_no_more() -> None:
+    """Let SIGTERM and SIGHUP do nothing once all is done, while the interpreter ends.
+
+    It would die of them without a word, and outputs that are whole would seem not to be.
+    """
+    for number in STOPPING:
+        signal.signal(number, signal.SIG_IGN)
 
 
 def plain_where_needed() -> None:

@@ -27,7 +27,12 @@ Gridded climate data to per-region numbers that an analyst can defend.
 
 def entry() -> None:
     """The installed program."""
-    from bavlo.cli.endings import status_of, stop_on_signals
+    from bavlo.cli.endings import (
+        heed_signals_no_more,
+        status_of,
+        stop_on_signals,
+        what_is_left,
+    )
 
     stop_on_signals()  # before anything that takes time
     if "_ARGCOMPLETE" in os.environ:
@@ -36,10 +41,11 @@ def entry() -> None:
         complete()
     try:
         status = main(sys.argv[1:])
+        heed_signals_no_more()
         gc.freeze()  # the system takes it all back: looking for garbage takes 10 % of a small job
         sys.exit(status)
-    except KeyboardInterrupt as error:  # while the command was being loaded
-        sys.exit(status_of(error, verbose=False))
+    except KeyboardInterrupt as error:  # before the command began, or after it ended
+        sys.exit(status_of(error, verbose=False, left=what_is_left(0)))
 
 
 def _help(name: str) -> int:

@@ -115,8 +115,6 @@ def _check_room(path: Path, size: int, folder: Path) -> None:
 
 
 def _refused(path: Path, error: Exception) -> InputError:
-    if isinstance(error, InputError):
-        return error
     if isinstance(error, tarfile.FilterError):
         return InputError(path, f"leads out of its folder ({error})", "unpack it with care")
     if isinstance(error, RuntimeError) and "encrypted" in str(error):

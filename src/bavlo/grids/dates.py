@@ -138,8 +138,8 @@ def find_dates_of_files(
     names alone tell no dates, or the same ones again.
     """
     names = [plain_name(path) for path in paths]
-    whole = [path.parent.as_posix() + f"/{name}" for path, name in zip(paths, names, strict=True)]
     if pattern is not None and "/" in pattern:
+        whole = [(path.parent / name).as_posix() for path, name in zip(paths, names, strict=True)]
         return find_dates(whole, pattern, where), FOLDERS
     steps = find_dates(names, pattern, where)
     if pattern is None and (steps is None or len({step.stamp for step in steps}) < len(steps)):
